@@ -1,0 +1,348 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"golang.org/x/term"
+
+	"welkin/connect"
+	"welkin/connect/kinds"
+	"welkin/core/engine"
+	"welkin/core/sheet"
+	"welkin/core/step"
+	"welkin/work/statefolder"
+)
+
+// sheetFile is what the commands on sheets share.
+type sheetFile struct {
+	File        string            `arg:"" help:"The sheet, a YAML file." type:"path"`
+	Connections string            `help:"A YAML file of connections. Without it the sheet's folder is the connection 'here'." type:"path"`
+	Param       map[string]string `help:"A parameter of the sheet, as name=value; may be given again." short:"p"`
+	JSON        bool              `help:"Print JSON instead of words."`
+}
+
+func (f *sheetFile) read() (*sheet.Sheet, []sheet.Problem, error) {
+	text, err := os.ReadFile(f.File)
+	if err != nil {
+		return nil, nil, &exitError{exitBadUse, err}
+	}
+	s, problems := sheet.Parse(string(text), step.Kinds{})
+	return s, problems, nil
+}
+
+// plan binds the sheet; the world must be closed.
+func (f *sheetFile) plan(ctx context.Context) (*engine.Plan, *connect.World, error) {
+	s, problems, err := f.read()
+	if err != nil {
+		return nil, nil, err
+	}
+	world, err := f.world()
+	if err != nil {
+		return nil, nil, &exitError{exitBadUse, err}
+	}
+	return engine.Bind(ctx, s, problems, engine.Binding{World: world, Params: f.Param, Now: time.Now()}), world, nil
+}
+
+// connectionFile is one connection in the file of connections.
+type connectionFile struct {
+	Kind     string         `yaml:"kind"`
+	Settings map[string]any `yaml:"settings"`
+}
+
+var fromEnvironment = regexp.MustCompile(`^\$\{([A-Za-z_][A-Za-z0-9_]*)\}$`)
+
+// world opens connections from the file. A value written as ${NAME} comes from
+// the environment, so that secrets need not stand in files.
+func (f *sheetFile) world() (*connect.World, error) {
+	list := map[string]connectionFile{}
+	if f.Connections == "" {
+		list["here"] = connectionFile{Kind: "folder", Settings: map[string]any{"path": filepath.Dir(f.File)}}
+	} else {
+		text, err := os.ReadFile(f.Connections)
+		if err != nil {
+			return nil, err
+		}
+		if err := yaml.UnmarshalWithOptions(text, &list, yaml.Strict()); err != nil {
+			return nil, fmt.Errorf("%s: %s", f.Connections, yaml.FormatError(err, false, false))
+		}
+	}
+	open := func(ctx context.Context, name string) (connect.Connection, error) {
+		c, ok := list[name]
+		if !ok {
+			return nil, fmt.Errorf("there is no connection %q; give it in the file of --connections", name)
+		}
+		kind, ok := kinds.Find(c.Kind)
+		if !ok {
+			return nil, fmt.Errorf("connection %q: there is no kind %q", name, c.Kind)
+		}
+		for key, v := range c.Settings {
+			if s, ok := v.(string); ok {
+				if m := fromEnvironment.FindStringSubmatch(s); m != nil {
+					value, set := os.LookupEnv(m[1])
+					if !set {
+						return nil, fmt.Errorf("connection %q: %s comes from the environment variable %s, which is not set", name, key, m[1])
+					}
+					c.Settings[key] = value
+				}
+				if kind.Name == "folder" && key == "path" && !filepath.IsAbs(s) {
+					c.Settings[key] = filepath.Join(filepath.Dir(f.Connections), s)
+				}
+			}
+		}
+		text, err := json.Marshal(c.Settings)
+		if err != nil {
+			return nil, err
+		}
+		settings, err := kind.Decode(text, nil)
+		if err != nil {
+			return nil, fmt.Errorf("connection %q: %w", name, err)
+		}
+		return kind.Open(ctx, settings)
+	}
+	return &connect.World{Open: open}, nil
+}
+
+func printJSON(v any) error {
+	enc := json.NewEncoder(os.Stdout)
+	enc.SetIndent("", "  ")
+	return enc.Encode(v)
+}
+
+// tellProblems prints problems and gives the exit for a sheet that can't run.
+func (f *sheetFile) tellProblems(p *engine.Plan) error {
+	if f.JSON && !p.Ready() {
+		_ = printJSON(map[string]any{"problems": p.Problems})
+	}
+	for _, problem := range p.Problems {
+		if f.JSON {
+			break
+		}
+		word := "problem"
+		if problem.Warning {
+			word = "note"
+		}
+		fmt.Fprintf(os.Stderr, "%s: %s: %s\n", f.File, word, problem)
+	}
+	if p.Ready() {
+		return nil
+	}
+	return &exitError{exitFailed, fmt.Errorf("the sheet can't run")}
+}
+
+type checkCommand struct {
+	sheetFile
+}
+
+func (c *checkCommand) Run(ctx context.Context) error {
+	p, world, err := c.plan(ctx)
+	if err != nil {
+		return err
+	}
+	defer world.Close()
+	if err := c.tellProblems(p); err != nil {
+		return err
+	}
+	if c.JSON {
+		return printJSON(map[string]any{"problems": p.Problems})
+	}
+	for _, st := range p.Steps {
+		fmt.Printf("%-16s %s\n", st.ID, strings.ReplaceAll(st.Sentence, "`", ""))
+	}
+	return nil
+}
+
+type formatCommand struct {
+	File  string `arg:"" help:"The sheet, a YAML file." type:"path"`
+	Write bool   `help:"Write the file instead of printing." short:"w"`
+}
+
+func (c *formatCommand) Run() error {
+	f := sheetFile{File: c.File}
+	s, problems, err := f.read()
+	if err != nil {
+		return err
+	}
+	if len(problems) > 0 {
+		return f.tellProblems(&engine.Plan{Problems: problems})
+	}
+	text, err := sheet.Format(s)
+	if err != nil {
+		return err
+	}
+	if c.Write {
+		return os.WriteFile(c.File, []byte(text), 0o644)
+	}
+	_, err = fmt.Print(text)
+	return err
+}
+
+type tryCommand struct {
+	sheetFile
+	Step   string `help:"The step whose rows are wanted; the last one when left out."`
+	Sample int64  `help:"Rows to read of the main input." default:"2000"`
+	Show   int    `help:"Rows to show." default:"20"`
+}
+
+func (c *tryCommand) Run(ctx context.Context) error {
+	s, problems, err := c.read()
+	if err != nil {
+		return err
+	}
+	if c.Step == "" && len(s.Steps) > 0 {
+		c.Step = s.Steps[len(s.Steps)-1].ID
+	}
+	if len(problems) == 0 {
+		if s.Step(c.Step) == nil {
+			return &exitError{exitBadUse, fmt.Errorf("the sheet has no step %q", c.Step)}
+		}
+		s = s.UpTo(c.Step)
+	}
+	world, err := c.world()
+	if err != nil {
+		return &exitError{exitBadUse, err}
+	}
+	defer world.Close()
+	given := map[string]string{}
+	for k, v := range c.Param {
+		given[k] = v
+	}
+	p := engine.Bind(ctx, s, problems, engine.Binding{World: world, Params: given, Now: time.Now()})
+	if !p.Ready() {
+		return c.tellProblems(p)
+	}
+	t, err := engine.Try(ctx, p, engine.Trial{Step: c.Step, Sample: c.Sample, Others: 100_000, Show: c.Show})
+	if err != nil {
+		return err
+	}
+	if c.JSON {
+		return printJSON(t)
+	}
+	rows := t.After
+	if p.Step(c.Step).Schema() == nil && len(t.Before) > 0 {
+		rows = t.Before[0]
+	}
+	tellRows(rows)
+	for _, r := range t.SetAside[:min(len(t.SetAside), 10)] {
+		fmt.Fprintf(os.Stderr, "set aside at %s: %s (%s line %d)\n", r.Step, r.Sentence, r.Place, r.Row)
+	}
+	if len(t.SetAside) > 0 {
+		return &exitError{code: exitSetAside}
+	}
+	return nil
+}
+
+func tellRows(rows engine.Rows) {
+	names := make([]string, len(rows.Columns))
+	for i, col := range rows.Columns {
+		names[i] = col.Name
+	}
+	fmt.Println(strings.Join(names, "\t"))
+	for _, row := range rows.Rows {
+		cells := make([]string, len(row))
+		for i, v := range row {
+			if cells[i] = "∅"; v != nil {
+				cells[i] = *v
+			}
+		}
+		fmt.Println(strings.Join(cells, "\t"))
+	}
+}
+
+type runCommand struct {
+	sheetFile
+	State  string `help:"Folder for the position, the set-aside rows and the receipt; beside the sheet when left out." type:"path"`
+	Memory int64  `help:"Memory the run may hold, in MiB." default:"512"`
+}
+
+func (c *runCommand) Run(ctx context.Context) error {
+	p, world, err := c.plan(ctx)
+	if err != nil {
+		return err
+	}
+	defer world.Close()
+	if err := c.tellProblems(p); err != nil {
+		return err
+	}
+	if c.State == "" {
+		c.State = strings.TrimSuffix(c.File, filepath.Ext(c.File)) + ".state"
+	}
+	state, err := statefolder.Open(c.State)
+	if err != nil {
+		return err
+	}
+	defer state.Close()
+	now := time.Now()
+	epoch, before, err := state.Begin(step.Epoch{Pipeline: p.Sheet.Name, Run: now.UTC().Format("20060102T150405.000000"), Started: now})
+	if err != nil {
+		return err
+	}
+	progress := tellProgress()
+	sum, err := engine.Run(ctx, p, engine.Options{Epoch: epoch, Before: before, Journal: state, Budget: c.Memory << 20, Progress: progress})
+	if progress != nil {
+		fmt.Fprint(os.Stderr, "\r\033[K")
+	}
+	if err != nil {
+		// A run that never came to its commit has left nothing behind.
+		if sum.Epoch == 0 || len(sum.Targets) == 0 {
+			err = errors.Join(err, state.Abandon())
+		}
+		if c.JSON {
+			_ = printJSON(map[string]any{"state": "failed", "error": err.Error(), "summary": sum})
+		}
+		return err
+	}
+	receipt := sum.Receipt(p)
+	if c.JSON {
+		if err := printJSON(map[string]any{"state": "done", "summary": sum, "receipt": receipt}); err != nil {
+			return err
+		}
+	} else {
+		tellReceipt(sum, receipt)
+	}
+	if sum.SetAside > 0 {
+		return &exitError{code: exitSetAside}
+	}
+	return nil
+}
+
+// tellProgress gives a function that keeps one line of a terminal up to date;
+// nil when there is no terminal.
+func tellProgress() func(string, engine.Summary) {
+	if !term.IsTerminal(int(os.Stderr.Fd())) {
+		return nil
+	}
+	return func(phase string, s engine.Summary) {
+		fmt.Fprintf(os.Stderr, "\r\033[K%s: %d rows read, %d set aside, %.1f s", phase, s.Read, s.SetAside, s.Ended.Sub(s.Started).Seconds())
+	}
+}
+
+func tellReceipt(s engine.Summary, r engine.Receipt) {
+	line := func(what string, n int64) { fmt.Printf("%-28s %14d\n", what, n) }
+	line("read", r.Read)
+	line("made", r.Made)
+	line("dropped by rule", r.Dropped)
+	line("set aside", r.SetAside)
+	line("into groups and joins", r.Absorbed)
+	line("written", r.Written)
+	for id, t := range s.Targets {
+		fmt.Printf("\n%s (%s)\n", t.Target, id)
+		line("  before", t.Before)
+		line("  new", t.Inserted)
+		line("  changed", t.Updated)
+		line("  the same", t.Unchanged)
+		line("  deleted", t.Deleted)
+		line("  after, counted there", t.After)
+	}
+	for _, w := range s.Warnings {
+		fmt.Println("note:", w)
+	}
+}

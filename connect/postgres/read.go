@@ -1,0 +1,200 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"welkin/core/batch"
+	"welkin/core/schema"
+	"welkin/core/step"
+)
+
+// Query implements step.Tables.
+func (d *Database) Query(ctx context.Context, sql string) (*schema.Schema, error) {
+	conn, err := d.pool.Acquire(ctx)
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	defer conn.Release()
+	st, err := conn.Conn().Prepare(ctx, "", wrap(sql))
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	out := &schema.Schema{}
+	for _, f := range st.Fields {
+		var formatted string
+		if err := conn.QueryRow(ctx, `SELECT format_type($1, $2)`, f.DataTypeOID, f.TypeModifier).Scan(&formatted); err != nil {
+			return nil, d.explain(err)
+		}
+		t, _ := schema.FromPostgres(formatted)
+		out.Columns = append(out.Columns, schema.Column{Name: f.Name, Type: t, Nullable: true})
+	}
+	return out, nil
+}
+
+// wrap makes a query a table of its own; the line ends keep a comment at its
+// end from swallowing the bracket.
+func wrap(sql string) string {
+	return "SELECT * FROM (\n" + strings.TrimRight(strings.TrimSpace(sql), ";") + "\n) AS q"
+}
+
+// Read implements step.Tables. All rows come from one snapshot.
+func (d *Database) Read(ctx context.Context, r step.TableRead) (step.Reader, error) {
+	conn, err := d.pool.Acquire(ctx)
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	tx, err := conn.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly})
+	if err != nil {
+		conn.Release()
+		return nil, d.explain(err)
+	}
+	out := &reader{d: d, conn: conn, tx: tx, read: r, place: r.Table}
+	if r.Query != "" {
+		out.place = "query"
+	}
+	for _, k := range r.Keys {
+		if i := r.Schema.Index(k); i >= 0 {
+			out.keys = append(out.keys, i)
+		}
+	}
+	// Every column is cast to the type Welkin reads it as, so that only those
+	// wire forms come.
+	list := make([]string, len(r.Columns))
+	for i, name := range r.Columns {
+		list[i] = pgx.Identifier{name}.Sanitize() + "::" + r.Schema.Columns[i].Type.Postgres()
+		if r.Schema.Columns[i].Type.Kind == schema.Decimal {
+			list[i] = pgx.Identifier{name}.Sanitize() + "::numeric"
+		}
+	}
+	from := quote(r.Table)
+	if r.Query != "" {
+		from = "(" + wrap(r.Query) + ") AS w"
+	}
+	sql := "SELECT " + strings.Join(list, ", ") + " FROM " + from
+	if r.Limit > 0 {
+		sql += fmt.Sprintf(" LIMIT %d", r.Limit)
+	}
+	if out.rows, err = tx.Query(ctx, sql); err != nil {
+		_ = out.Close()
+		return nil, d.explain(err)
+	}
+	return out, nil
+}
+
+type reader struct {
+	d     *Database
+	conn  *pgxpool.Conn
+	tx    pgx.Tx
+	rows  pgx.Rows
+	read  step.TableRead
+	place string
+	keys  []int
+	seen  int64
+	ended bool
+}
+
+// Next implements step.Reader.
+func (r *reader) Next(context.Context) (step.Chunk, error) {
+	if r.ended {
+		return step.Chunk{}, io.EOF
+	}
+	s := r.read.Schema
+	builders := make([]array.Builder, s.Len())
+	for i, c := range s.Columns {
+		builders[i] = batch.NewBuilder(c.Type)
+		builders[i].Reserve(batch.Rows)
+	}
+	var out step.Chunk
+	b := &batch.Batch{Schema: s}
+	var bad []int32
+	for b.N < batch.Rows {
+		if !r.rows.Next() {
+			r.ended = true
+			break
+		}
+		r.seen++
+		var fault *batch.Fault
+		column := -1
+		for i, raw := range r.rows.RawValues() {
+			out.Bytes += int64(len(raw))
+			if raw == nil {
+				builders[i].AppendNull()
+			} else if f := appendBinary(builders[i], s.Columns[i].Type, raw); f != nil {
+				builders[i].AppendNull()
+				if fault == nil {
+					fault, column = f, i
+				}
+			}
+		}
+		if fault != nil {
+			bad = append(bad, int32(b.N))
+			out.Refused = append(out.Refused, step.Refused{Fault: fault, Column: s.Columns[column].Name, Place: r.place, Row: r.seen})
+		}
+		b.N++
+		b.Origin.Row = append(b.Origin.Row, r.seen)
+		b.Origin.Place = append(b.Origin.Place, r.place)
+	}
+	if r.ended {
+		if err := r.rows.Err(); err != nil {
+			return step.Chunk{}, r.d.explain(err)
+		}
+		if b.N == 0 {
+			return step.Chunk{}, io.EOF
+		}
+	}
+	for _, bl := range builders {
+		b.Cols = append(b.Cols, bl.NewArray())
+	}
+	r.keyTexts(b)
+	out.Seen = int64(b.N)
+	for i, row := range bad {
+		out.Refused[i].Names, out.Refused[i].Cells = s.Names(), b.Row(int(row))
+		out.Refused[i].Key = b.Origin.Key[row]
+	}
+	out.Batch = dropRows(b, bad)
+	return out, nil
+}
+
+// keyTexts writes each row's key as `id = 7`.
+func (r *reader) keyTexts(b *batch.Batch) {
+	b.Origin.Key = make([]string, b.N)
+	for i := range b.N {
+		texts := make([]string, len(r.keys))
+		for j, k := range r.keys {
+			texts[j] = b.Schema.Columns[k].Name + " = " + batch.Text(b.Cols[k], b.Schema.Columns[k].Type, i)
+		}
+		b.Origin.Key[i] = strings.Join(texts, ", ")
+	}
+}
+
+func dropRows(b *batch.Batch, bad []int32) *batch.Batch {
+	if len(bad) == 0 {
+		return b
+	}
+	keep := make([]int32, 0, b.N)
+	for i := range int32(b.N) {
+		if len(bad) > 0 && bad[0] == i {
+			bad = bad[1:]
+			continue
+		}
+		keep = append(keep, i)
+	}
+	return b.Take(keep)
+}
+
+// Close implements step.Reader.
+func (r *reader) Close() error {
+	if r.rows != nil {
+		r.rows.Close()
+	}
+	_ = r.tx.Rollback(context.Background())
+	r.conn.Release()
+	return nil
+}

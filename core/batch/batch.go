@@ -1,0 +1,210 @@
+// Package batch holds rows by column: an Arrow array for each column of a
+// schema, and beside them where each row came from. batch.go has the batch,
+// value.go single values and their text, key.go keys for grouping, joining
+// and comparing, wire.go rows as they leave for a screen or a file.
+//
+// Arrays come from Go's allocator and are left to the collector: nothing here
+// is retained or released by hand.
+package batch
+
+import (
+	"fmt"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/decimal128"
+	"github.com/apache/arrow-go/v18/arrow/memory"
+
+	"welkin/core/schema"
+)
+
+// Rows is the usual number of rows in a batch.
+const Rows = 16_384
+
+// Batch is N rows of a schema. A batch is not changed once made.
+type Batch struct {
+	Schema *schema.Schema
+	Cols   []arrow.Array
+	N      int
+	Origin Origin
+}
+
+// Origin says where each row of a batch came from. All slices have one entry a
+// row, or are nil when the rows were made inside the sheet.
+type Origin struct {
+	Place []string // file or table; the string is shared by the rows of one read
+	Row   []int64  // row number in that file or in reading order, from 1
+	Key   []string // the key's text, for tables that have one
+}
+
+// Take gathers the origins of rows.
+func (o Origin) Take(rows []int32) Origin {
+	return Origin{take(o.Place, rows), take(o.Row, rows), take(o.Key, rows)}
+}
+
+// At gives the origin of one row; all zero when it has none.
+func (o Origin) At(row int) (place string, number int64, key string) {
+	if row < len(o.Place) {
+		place = o.Place[row]
+	}
+	if row < len(o.Row) {
+		number = o.Row[row]
+	}
+	if row < len(o.Key) {
+		key = o.Key[row]
+	}
+	return place, number, key
+}
+
+func take[T any](values []T, rows []int32) []T {
+	if values == nil {
+		return nil
+	}
+	out := make([]T, len(rows))
+	for i, r := range rows {
+		out[i] = values[r]
+	}
+	return out
+}
+
+// Take gathers rows of b, in the order given; a row may come more than once.
+func (b *Batch) Take(rows []int32) *Batch {
+	out := &Batch{Schema: b.Schema, Cols: make([]arrow.Array, len(b.Cols)), N: len(rows), Origin: b.Origin.Take(rows)}
+	for i, c := range b.Cols {
+		out.Cols[i] = Take(c, rows)
+	}
+	return out
+}
+
+// Slice gives rows from..to of b without copying.
+func (b *Batch) Slice(from, to int) *Batch {
+	out := &Batch{Schema: b.Schema, Cols: make([]arrow.Array, len(b.Cols)), N: to - from}
+	for i, c := range b.Cols {
+		out.Cols[i] = array.NewSlice(c, int64(from), int64(to))
+	}
+	if b.Origin.Place != nil {
+		out.Origin.Place = b.Origin.Place[from:to]
+	}
+	if b.Origin.Row != nil {
+		out.Origin.Row = b.Origin.Row[from:to]
+	}
+	if b.Origin.Key != nil {
+		out.Origin.Key = b.Origin.Key[from:to]
+	}
+	return out
+}
+
+// Record gives the batch as an Arrow record, for code that speaks Arrow.
+func (b *Batch) Record() arrow.RecordBatch {
+	return array.NewRecordBatch(ArrowSchema(b.Schema), b.Cols, int64(b.N))
+}
+
+// ArrowSchema gives the Arrow schema of a schema.
+func ArrowSchema(s *schema.Schema) *arrow.Schema {
+	fields := make([]arrow.Field, s.Len())
+	for i, c := range s.Columns {
+		fields[i] = arrow.Field{Name: c.Name, Type: c.Type.Arrow(), Nullable: true}
+	}
+	return arrow.NewSchema(fields, nil)
+}
+
+// NewBuilder makes a builder for a column of type t.
+func NewBuilder(t schema.Type) array.Builder {
+	return array.NewBuilder(memory.DefaultAllocator, t.Arrow())
+}
+
+// Nulls makes a column of n nulls.
+func Nulls(t schema.Type, n int) arrow.Array {
+	b := NewBuilder(t)
+	b.AppendNulls(n)
+	return b.NewArray()
+}
+
+// reader and appender are what every Arrow array and builder of a Go type offer.
+type reader[T any] interface {
+	Value(int) T
+	IsNull(int) bool
+}
+type appender[T any] interface {
+	Append(T)
+	AppendNull()
+	Reserve(int)
+	NewArray() arrow.Array
+}
+
+func gather[T any](a arrow.Array, rows []int32) arrow.Array {
+	out := array.NewBuilder(memory.DefaultAllocator, a.DataType())
+	to, from := out.(appender[T]), a.(reader[T])
+	to.Reserve(len(rows))
+	nulls := a.NullN() > 0
+	for _, r := range rows {
+		if r < 0 || nulls && from.IsNull(int(r)) {
+			to.AppendNull()
+		} else {
+			to.Append(from.Value(int(r)))
+		}
+	}
+	return to.NewArray()
+}
+
+// Take gathers values of one column; a row of -1 gives null.
+func Take(a arrow.Array, rows []int32) arrow.Array {
+	switch a.(type) {
+	case *array.Boolean:
+		return gather[bool](a, rows)
+	case *array.Int64:
+		return gather[int64](a, rows)
+	case *array.Float64:
+		return gather[float64](a, rows)
+	case *array.Decimal128:
+		return gather[decimal128.Num](a, rows)
+	case *array.String:
+		return gather[string](a, rows)
+	case *array.Binary, *array.FixedSizeBinary:
+		return gather[[]byte](a, rows)
+	case *array.Date32:
+		return gather[arrow.Date32](a, rows)
+	case *array.Time64:
+		return gather[arrow.Time64](a, rows)
+	case *array.Timestamp:
+		return gather[arrow.Timestamp](a, rows)
+	case *array.MonthDayNanoInterval:
+		return gather[arrow.MonthDayNanoInterval](a, rows)
+	}
+	panic(fmt.Sprintf("batch: no gather for %s", a.DataType()))
+}
+
+// Concat joins batches of one schema into one; there must be at least one.
+func Concat(batches []*Batch) (*Batch, error) {
+	if len(batches) == 1 {
+		return batches[0], nil
+	}
+	out := &Batch{Schema: batches[0].Schema, Cols: make([]arrow.Array, batches[0].Schema.Len())}
+	for _, b := range batches {
+		out.N += b.N
+		out.Origin.Place = append(out.Origin.Place, b.Origin.Place...)
+		out.Origin.Row = append(out.Origin.Row, b.Origin.Row...)
+		out.Origin.Key = append(out.Origin.Key, b.Origin.Key...)
+	}
+	for i := range out.Cols {
+		parts := make([]arrow.Array, len(batches))
+		for j, b := range batches {
+			parts[j] = b.Cols[i]
+		}
+		col, err := array.Concatenate(parts, memory.DefaultAllocator)
+		if err != nil {
+			return nil, fmt.Errorf("joining batches of column %q: %w", out.Schema.Columns[i].Name, err)
+		}
+		out.Cols[i] = col
+	}
+	return out, nil
+}
+
+// Bytes estimates the memory a batch holds.
+func (b *Batch) Bytes() int64 {
+	var n int64
+	for _, c := range b.Cols {
+		n += int64(c.Data().SizeInBytes())
+	}
+	return n + int64(b.N)*24
+}

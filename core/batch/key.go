@@ -1,0 +1,112 @@
+package batch
+
+import (
+	"bytes"
+	"cmp"
+	"encoding/binary"
+	"math"
+	"strings"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+
+	"welkin/core/schema"
+)
+
+// AppendKey appends a form of the value at row i that is the same bytes for
+// equal values of one type and different for others, so that keys of several
+// columns can be put one behind the other. Nulls are equal to each other.
+func AppendKey(dst []byte, a arrow.Array, i int) []byte {
+	if a.IsNull(i) {
+		return append(dst, 0)
+	}
+	dst = append(dst, 1)
+	switch a := a.(type) {
+	case *array.Boolean:
+		if a.Value(i) {
+			return append(dst, 1)
+		}
+		return append(dst, 0)
+	case *array.Int64:
+		return binary.LittleEndian.AppendUint64(dst, uint64(a.Value(i)))
+	case *array.Float64:
+		v := a.Value(i)
+		if v == 0 {
+			v = 0 // minus zero equals zero
+		}
+		if math.IsNaN(v) {
+			v = math.NaN()
+		}
+		return binary.LittleEndian.AppendUint64(dst, math.Float64bits(v))
+	case *array.Decimal128:
+		v := a.Value(i)
+		return binary.LittleEndian.AppendUint64(binary.LittleEndian.AppendUint64(dst, v.LowBits()), uint64(v.HighBits()))
+	case *array.String:
+		v := a.Value(i)
+		return append(binary.AppendUvarint(dst, uint64(len(v))), v...)
+	case *array.Binary:
+		v := a.Value(i)
+		return append(binary.AppendUvarint(dst, uint64(len(v))), v...)
+	case *array.FixedSizeBinary:
+		return append(dst, a.Value(i)...)
+	case *array.Date32:
+		return binary.LittleEndian.AppendUint32(dst, uint32(a.Value(i)))
+	case *array.Time64:
+		return binary.LittleEndian.AppendUint64(dst, uint64(a.Value(i)))
+	case *array.Timestamp:
+		return binary.LittleEndian.AppendUint64(dst, uint64(a.Value(i)))
+	}
+	panic("batch: no key for " + a.DataType().String())
+}
+
+// Compare orders two values of one type that are not null. Text is ordered by
+// bytes; NaN is above every number.
+func Compare(a arrow.Array, i int, b arrow.Array, j int) int {
+	switch a := a.(type) {
+	case *array.Boolean:
+		x, y := a.Value(i), b.(*array.Boolean).Value(j)
+		switch {
+		case x == y:
+			return 0
+		case y:
+			return -1
+		}
+		return 1
+	case *array.Int64:
+		return cmp.Compare(a.Value(i), b.(*array.Int64).Value(j))
+	case *array.Float64:
+		return CompareFloat(a.Value(i), b.(*array.Float64).Value(j))
+	case *array.Decimal128:
+		return a.Value(i).Cmp(b.(*array.Decimal128).Value(j))
+	case *array.String:
+		return strings.Compare(a.Value(i), b.(*array.String).Value(j))
+	case *array.Binary:
+		return bytes.Compare(a.Value(i), b.(*array.Binary).Value(j))
+	case *array.FixedSizeBinary:
+		return bytes.Compare(a.Value(i), b.(*array.FixedSizeBinary).Value(j))
+	case *array.Date32:
+		return cmp.Compare(a.Value(i), b.(*array.Date32).Value(j))
+	case *array.Time64:
+		return cmp.Compare(a.Value(i), b.(*array.Time64).Value(j))
+	case *array.Timestamp:
+		return cmp.Compare(a.Value(i), b.(*array.Timestamp).Value(j))
+	}
+	panic("batch: no order for " + a.DataType().String())
+}
+
+// CompareFloat orders floats as PostgreSQL does: NaN equals NaN and is above
+// every other number.
+func CompareFloat(x, y float64) int {
+	switch nx, ny := math.IsNaN(x), math.IsNaN(y); {
+	case nx && ny:
+		return 0
+	case nx:
+		return 1
+	case ny:
+		return -1
+	}
+	return cmp.Compare(x, y)
+}
+
+// Orderable tells whether Compare and AppendKey take values of t.
+func Orderable(t schema.Type) bool { return t.Kind != schema.Interval && t.Kind != schema.JSON }

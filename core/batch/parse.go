@@ -1,0 +1,207 @@
+package batch
+
+import (
+	"encoding/hex"
+	"encoding/json"
+	"math"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/decimal128"
+
+	"welkin/core/schema"
+)
+
+// AppendText reads text as a value of type t, by the rules of a PostgreSQL
+// cast, and appends it. On a fault nothing is appended.
+func AppendText(to array.Builder, t schema.Type, text string) *Fault {
+	switch to := to.(type) {
+	case *array.StringBuilder:
+		if t.Kind == schema.JSON && !json.Valid([]byte(text)) {
+			return Faultf("not JSON", "%q is not valid JSON", text)
+		}
+		to.Append(text)
+	case *array.Int64Builder:
+		v, fault := ParseInt(text)
+		if fault != nil {
+			return fault
+		}
+		to.Append(v)
+	case *array.Float64Builder:
+		v, fault := ParseFloat(text)
+		if fault != nil {
+			return fault
+		}
+		to.Append(v)
+	case *array.Decimal128Builder:
+		v, fault := ParseDecimal(text, t)
+		if fault != nil {
+			return fault
+		}
+		to.Append(v)
+	case *array.BooleanBuilder:
+		v, fault := ParseBool(text)
+		if fault != nil {
+			return fault
+		}
+		to.Append(v)
+	case *array.Date32Builder:
+		v, fault := ParseDate(text)
+		if fault != nil {
+			return fault
+		}
+		to.Append(v)
+	case *array.TimestampBuilder:
+		v, fault := ParseTimestamp(text)
+		if fault != nil {
+			return fault
+		}
+		to.Append(v)
+	case *array.Time64Builder:
+		v, fault := parseTime(text)
+		if fault != nil {
+			return fault
+		}
+		to.Append(v)
+	case *array.BinaryBuilder:
+		raw := []byte(text)
+		if rest, ok := strings.CutPrefix(text, `\x`); ok {
+			var err error
+			if raw, err = hex.DecodeString(rest); err != nil {
+				return Faultf("not bytes", "%q is not hexadecimal", text)
+			}
+		}
+		to.Append(raw)
+	case *array.FixedSizeBinaryBuilder:
+		raw, err := hex.DecodeString(strings.ReplaceAll(strings.Trim(strings.TrimSpace(text), "{}"), "-", ""))
+		if err != nil || len(raw) != 16 {
+			return Faultf("not a uuid", "%q is not a uuid", text)
+		}
+		to.Append(raw)
+	default:
+		return Faultf("no cast", "text can't become %s", t)
+	}
+	return nil
+}
+
+// ParseInt reads a 64-bit whole number.
+func ParseInt(text string) (int64, *Fault) {
+	text = strings.TrimSpace(text)
+	v, err := strconv.ParseInt(text, 10, 64)
+	if err == nil {
+		return v, nil
+	}
+	if e, ok := err.(*strconv.NumError); ok && e.Err == strconv.ErrRange {
+		return 0, Faultf("number too large", "%s is larger than a whole number can be", text)
+	}
+	return 0, Faultf("not a number", "%q is not a whole number", text)
+}
+
+// ParseFloat reads a float; NaN and Infinity are allowed, hexadecimal is not.
+func ParseFloat(text string) (float64, *Fault) {
+	text = strings.TrimSpace(text)
+	v, err := strconv.ParseFloat(text, 64)
+	if err != nil && math.IsInf(v, 0) {
+		return 0, Faultf("number too large", "%s is larger than a float can be", text)
+	}
+	if err != nil || strings.ContainsAny(text, "xX_pP") {
+		return 0, Faultf("not a number", "%q is not a number", text)
+	}
+	return v, nil
+}
+
+// ParseBool reads true, false and PostgreSQL's short forms of them.
+func ParseBool(text string) (bool, *Fault) {
+	switch strings.ToLower(strings.TrimSpace(text)) {
+	case "true", "t", "yes", "y", "on", "1":
+		return true, nil
+	case "false", "f", "no", "n", "off", "0":
+		return false, nil
+	}
+	return false, Faultf("not true or false", "%q is neither true nor false", text)
+}
+
+// ParseDate reads an ISO date, or the date of an ISO timestamp.
+func ParseDate(text string) (arrow.Date32, *Fault) {
+	text = strings.TrimSpace(text)
+	if d, ok := isoDate(text); ok {
+		return d, nil
+	}
+	if v, fault := ParseTimestamp(text); fault == nil {
+		return ToDay(time.UnixMicro(int64(v)).UTC()), nil
+	}
+	return 0, Faultf("not a date", "%q is not a date; dates are written as 2026-11-23", text)
+}
+
+func isoDate(s string) (arrow.Date32, bool) {
+	if len(s) != 10 || s[4] != '-' || s[7] != '-' {
+		return 0, false
+	}
+	t, err := time.Parse("2006-01-02", s)
+	if err != nil {
+		return 0, false
+	}
+	return ToDay(t), true
+}
+
+var timestampLayouts = []string{
+	"2006-01-02 15:04:05.999999999Z07:00", "2006-01-02 15:04:05.999999999Z07", "2006-01-02 15:04:05.999999999",
+	"2006-01-02 15:04Z07:00", "2006-01-02 15:04", "2006-01-02",
+}
+
+// ParseTimestamp reads an ISO timestamp, with T or a blank between day and
+// time; an offset is applied, none means UTC.
+func ParseTimestamp(text string) (arrow.Timestamp, *Fault) {
+	s := strings.TrimSpace(text)
+	if len(s) > 10 && s[10] == 'T' {
+		s = s[:10] + " " + s[11:]
+	}
+	for _, layout := range timestampLayouts {
+		if t, err := time.Parse(layout, s); err == nil {
+			return arrow.Timestamp(t.UnixMicro()), nil
+		}
+	}
+	return 0, Faultf("not a timestamp", "%q is not a timestamp; they are written as 2026-11-23 18:30:00", text)
+}
+
+func parseTime(text string) (arrow.Time64, *Fault) {
+	for _, layout := range []string{"15:04:05.999999999", "15:04"} {
+		if t, err := time.Parse(layout, strings.TrimSpace(text)); err == nil {
+			return arrow.Time64(t.Sub(t.Truncate(24 * time.Hour)).Microseconds()), nil
+		}
+	}
+	return 0, Faultf("not a time", "%q is not a time of day; they are written as 18:30:00", text)
+}
+
+// AppendFrom appends the value at row i of a column of the same type.
+func AppendFrom(to array.Builder, from arrow.Array, i int) {
+	if from.IsNull(i) {
+		to.AppendNull()
+		return
+	}
+	switch a := from.(type) {
+	case *array.Boolean:
+		to.(*array.BooleanBuilder).Append(a.Value(i))
+	case *array.Int64:
+		to.(*array.Int64Builder).Append(a.Value(i))
+	case *array.Float64:
+		to.(*array.Float64Builder).Append(a.Value(i))
+	case *array.Decimal128:
+		to.(appender[decimal128.Num]).Append(a.Value(i))
+	case *array.String:
+		to.(*array.StringBuilder).Append(a.Value(i))
+	case *array.Binary:
+		to.(*array.BinaryBuilder).Append(a.Value(i))
+	case *array.FixedSizeBinary:
+		to.(*array.FixedSizeBinaryBuilder).Append(a.Value(i))
+	case *array.Date32:
+		to.(*array.Date32Builder).Append(a.Value(i))
+	case *array.Time64:
+		to.(*array.Time64Builder).Append(a.Value(i))
+	case *array.Timestamp:
+		to.(*array.TimestampBuilder).Append(a.Value(i))
+	}
+}

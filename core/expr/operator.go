@@ -1,0 +1,477 @@
+package expr
+
+import (
+	"fmt"
+	"math"
+	"math/big"
+	"math/bits"
+	"regexp"
+	"strings"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/decimal128"
+	pg "github.com/pganalyze/pg_query_go/v6"
+
+	"welkin/core/batch"
+	"welkin/core/schema"
+)
+
+var boolType, intType, floatType, textType = schema.Of(schema.Bool), schema.Of(schema.Int), schema.Of(schema.Float), schema.Of(schema.Text)
+
+func not(n node) node {
+	return &callNode{boolType, []node{n}, func(f *frame, args []arrow.Array) arrow.Array {
+		return map1(f, args[0], boolType, func(v bool) (bool, *batch.Fault) { return !v, nil })
+	}}
+}
+
+func nullTest(n node, isNull bool) node {
+	return &callNode{boolType, []node{n}, func(f *frame, args []arrow.Array) arrow.Array {
+		out := batch.NewBuilder(boolType).(*array.BooleanBuilder)
+		for i := range f.n {
+			out.Append(args[0].IsNull(i) == isNull)
+		}
+		return out.NewArray()
+	}}
+}
+
+func (b *binder) bindOperator(e *pg.A_Expr) (node, error) {
+	op := ""
+	for _, n := range e.Name {
+		op = n.GetString_().GetSval()
+	}
+	at := e.Location
+	switch e.Kind {
+	case pg.A_Expr_Kind_AEXPR_IN:
+		return b.bindIn(e, op == "<>")
+	case pg.A_Expr_Kind_AEXPR_BETWEEN, pg.A_Expr_Kind_AEXPR_NOT_BETWEEN:
+		return b.bindBetween(e)
+	}
+	var left node
+	var err error
+	if e.Lexpr != nil {
+		if left, err = b.bind(e.Lexpr); err != nil {
+			return nil, err
+		}
+	}
+	right, err := b.bind(e.Rexpr)
+	if err != nil {
+		return nil, err
+	}
+	switch e.Kind {
+	case pg.A_Expr_Kind_AEXPR_OP:
+		if left == nil {
+			return b.unary(op, right, at)
+		}
+		return b.binary(op, left, right, at)
+	case pg.A_Expr_Kind_AEXPR_DISTINCT, pg.A_Expr_Kind_AEXPR_NOT_DISTINCT:
+		pair := []node{left, right}
+		if _, err := b.unify(pair, at, "IS DISTINCT FROM"); err != nil {
+			return nil, err
+		}
+		return &callNode{boolType, pair, distinctKernel(e.Kind == pg.A_Expr_Kind_AEXPR_NOT_DISTINCT)}, nil
+	case pg.A_Expr_Kind_AEXPR_NULLIF:
+		equal, err := b.compare("=", left, right, at)
+		if err != nil {
+			return nil, err
+		}
+		if left.typ().Kind == schema.Unknown {
+			left = castNode(left, textType)
+		}
+		null, _ := literal(left.typ(), nil)
+		return &caseNode{t: left.typ(), whens: []node{equal}, thens: []node{null}, fallback: left}, nil
+	case pg.A_Expr_Kind_AEXPR_LIKE:
+		return b.like(left, right, op == "!~~", false, at)
+	case pg.A_Expr_Kind_AEXPR_ILIKE:
+		return b.like(left, right, op == "!~~*", true, at)
+	}
+	return nil, b.errf(at, "the operator %s is not known in this form", op)
+}
+
+func (b *binder) bindIn(e *pg.A_Expr, negated bool) (node, error) {
+	list := append([]*pg.Node{e.Lexpr}, e.Rexpr.GetList().GetItems()...)
+	nodes, _, err := b.bindCommon(list, e.Location, "IN")
+	if err != nil {
+		return nil, err
+	}
+	var out node
+	for _, item := range nodes[1:] {
+		equal, err := b.compare("=", nodes[0], item, e.Location)
+		if err != nil {
+			return nil, err
+		}
+		if out == nil {
+			out = equal
+		} else {
+			out = &logicNode{false, out, equal}
+		}
+	}
+	if negated {
+		out = not(out)
+	}
+	return out, nil
+}
+
+func (b *binder) bindBetween(e *pg.A_Expr) (node, error) {
+	bounds := e.Rexpr.GetList().GetItems()
+	nodes, err := b.bindAll([]*pg.Node{e.Lexpr, bounds[0], bounds[1]})
+	if err != nil {
+		return nil, err
+	}
+	low, err := b.compare(">=", nodes[0], nodes[1], e.Location)
+	if err != nil {
+		return nil, err
+	}
+	high, err := b.compare("<=", nodes[0], nodes[2], e.Location)
+	if err != nil {
+		return nil, err
+	}
+	var out node = &logicNode{true, low, high}
+	if e.Kind == pg.A_Expr_Kind_AEXPR_NOT_BETWEEN {
+		out = not(out)
+	}
+	return out, nil
+}
+
+func (b *binder) compare(op string, left, right node, at int32) (node, error) {
+	pair := []node{left, right}
+	t, err := b.unify(pair, at, op)
+	if err != nil {
+		return nil, err
+	}
+	if !batch.Orderable(t) {
+		return nil, b.errf(at, "two values of type %s can't be compared", t)
+	}
+	return &callNode{boolType, pair, compareKernel(op, t)}, nil
+}
+
+func (b *binder) unary(op string, n node, at int32) (node, error) {
+	if op == "-" && n.typ().Numeric() {
+		zero, _ := literal(n.typ(), ptr("0"))
+		return b.binary("-", zero, n, at)
+	}
+	if op == "+" && n.typ().Numeric() {
+		return n, nil
+	}
+	return nil, b.errf(at, "%s can't stand before %s", op, n.typ())
+}
+
+func (b *binder) binary(op string, left, right node, at int32) (node, error) {
+	switch op {
+	case "!=":
+		op = "<>"
+		fallthrough
+	case "=", "<>", "<", "<=", ">", ">=":
+		return b.compare(op, left, right, at)
+	case "||":
+		l, r := left.typ().Kind, right.typ().Kind
+		if l != schema.Text && l != schema.Unknown && r != schema.Text && r != schema.Unknown {
+			return nil, b.errf(at, "|| joins texts; one side must be text, not %s and %s", left.typ(), right.typ())
+		}
+		return &callNode{textType, []node{castNode(left, textType), castNode(right, textType)}, func(f *frame, args []arrow.Array) arrow.Array {
+			return map2(f, args[0], args[1], textType, func(x, y string) (string, *batch.Fault) { return x + y, nil })
+		}}, nil
+	case "~", "~*", "!~", "!~*":
+		return b.regexMatch(left, right, strings.HasPrefix(op, "!"), strings.HasSuffix(op, "*"), at)
+	case "+", "-", "*", "/", "%":
+		if l, r := left.typ().Kind, right.typ().Kind; l == schema.Interval || r == schema.Interval || left.typ().Temporal() || right.typ().Temporal() {
+			return b.dateArithmetic(op, left, right, at)
+		}
+		return b.arithmetic(op, left, right, at)
+	}
+	return nil, b.errf(at, "there is no operator %s", op)
+}
+
+func (b *binder) arithmetic(op string, left, right node, at int32) (node, error) {
+	pair := []node{left, right}
+	for i, n := range pair {
+		if n.typ().Kind == schema.Unknown {
+			other := pair[1-i].typ()
+			if !other.Numeric() {
+				other = floatType
+			}
+			fitted, err := b.fit(n, other, at)
+			if err != nil {
+				return nil, err
+			}
+			pair[i] = fitted
+		}
+		if !pair[i].typ().Numeric() {
+			return nil, b.errf(at, "%s needs numbers; this is %s. CAST it to a number first", op, pair[i].typ())
+		}
+	}
+	l, r := pair[0].typ(), pair[1].typ()
+	switch {
+	case l.Kind == schema.Float || r.Kind == schema.Float:
+		return &callNode{floatType, []node{castNode(pair[0], floatType), castNode(pair[1], floatType)}, floatKernel(op)}, nil
+	case l.Kind == schema.Int && r.Kind == schema.Int:
+		return &callNode{intType, pair, intKernel(op)}, nil
+	}
+	l, r = schema.AsDecimal(l), schema.AsDecimal(r)
+	pair[0], pair[1] = castNode(pair[0], l), castNode(pair[1], r)
+	t := decimalResult(op, l, r)
+	return &callNode{t, pair, decimalKernel(op, l, r, t)}, nil
+}
+
+// decimalResult gives the type of an operation on two decimals.
+func decimalResult(op string, l, r schema.Type) schema.Type {
+	whole := max(l.Precision-l.Scale, r.Precision-r.Scale)
+	switch op {
+	case "*":
+		scale := min(l.Scale+r.Scale, 30)
+		return schema.DecimalOf(min(schema.MaxPrecision, l.Precision+r.Precision), scale)
+	case "/":
+		return schema.DecimalOf(schema.MaxPrecision, max(16, l.Scale, r.Scale))
+	}
+	scale := max(l.Scale, r.Scale)
+	return schema.DecimalOf(whole+scale+1, scale)
+}
+
+func intKernel(op string) func(*frame, []arrow.Array) arrow.Array {
+	overflow := batch.Faultf("number too large", "the result is larger than a whole number can be")
+	zero := batch.Faultf("division by zero", "division by zero")
+	fn := map[string]func(x, y int64) (int64, *batch.Fault){
+		"+": func(x, y int64) (int64, *batch.Fault) {
+			if s := x + y; (s > x) == (y > 0) {
+				return s, nil
+			}
+			return 0, overflow
+		},
+		"-": func(x, y int64) (int64, *batch.Fault) {
+			if s := x - y; (s < x) == (y > 0) {
+				return s, nil
+			}
+			return 0, overflow
+		},
+		"*": func(x, y int64) (int64, *batch.Fault) {
+			hi, lo := bits.Mul64(magnitude(x), magnitude(y))
+			negative := (x < 0) != (y < 0)
+			if hi != 0 || lo > 1<<63 || lo == 1<<63 && !negative {
+				return 0, overflow
+			}
+			return x * y, nil
+		},
+		"/": func(x, y int64) (int64, *batch.Fault) {
+			if y == 0 {
+				return 0, zero
+			}
+			if x == math.MinInt64 && y == -1 {
+				return 0, overflow
+			}
+			return x / y, nil
+		},
+		"%": func(x, y int64) (int64, *batch.Fault) {
+			if y == 0 {
+				return 0, zero
+			}
+			if y == -1 {
+				return 0, nil
+			}
+			return x % y, nil
+		},
+	}[op]
+	return func(f *frame, args []arrow.Array) arrow.Array { return map2(f, args[0], args[1], intType, fn) }
+}
+
+func magnitude(x int64) uint64 {
+	if x < 0 {
+		return uint64(-x)
+	}
+	return uint64(x)
+}
+
+func floatKernel(op string) func(*frame, []arrow.Array) arrow.Array {
+	fn := func(x, y float64) (float64, *batch.Fault) {
+		var v float64
+		switch op {
+		case "+":
+			v = x + y
+		case "-":
+			v = x - y
+		case "*":
+			v = x * y
+		default:
+			if y == 0 {
+				return 0, batch.Faultf("division by zero", "division by zero")
+			}
+			if v = x / y; op == "%" {
+				v = math.Mod(x, y)
+			}
+		}
+		if math.IsInf(v, 0) && !math.IsInf(x, 0) && !math.IsInf(y, 0) {
+			return 0, batch.Faultf("number too large", "the result is larger than a float can be")
+		}
+		return v, nil
+	}
+	return func(f *frame, args []arrow.Array) arrow.Array { return map2(f, args[0], args[1], floatType, fn) }
+}
+
+func decimalKernel(op string, l, r, t schema.Type) func(*frame, []arrow.Array) arrow.Array {
+	fn := func(x, y decimal128.Num) (decimal128.Num, *batch.Fault) {
+		a, c := x.BigInt(), y.BigInt()
+		switch op {
+		case "*":
+			return batch.FitDecimal(a.Mul(a, c), l.Scale+r.Scale, t)
+		case "/", "%":
+			if c.Sign() == 0 {
+				return decimal128.Num{}, batch.Faultf("division by zero", "division by zero")
+			}
+		}
+		if op == "/" {
+			a.Mul(a, batch.PowerOfTen(t.Scale+r.Scale-l.Scale))
+			return batch.FitDecimal(batch.DivideRounded(a, c), t.Scale, t)
+		}
+		scale := max(l.Scale, r.Scale)
+		a.Mul(a, batch.PowerOfTen(scale-l.Scale))
+		c.Mul(c, batch.PowerOfTen(scale-r.Scale))
+		switch op {
+		case "+":
+			a.Add(a, c)
+		case "-":
+			a.Sub(a, c)
+		case "%":
+			a = new(big.Int).Rem(a, c)
+		}
+		return batch.FitDecimal(a, scale, t)
+	}
+	return func(f *frame, args []arrow.Array) arrow.Array { return map2(f, args[0], args[1], t, fn) }
+}
+
+// extremeKernel is GREATEST or LEAST: nulls are passed over.
+func extremeKernel(t schema.Type, greatest bool) func(*frame, []arrow.Array) arrow.Array {
+	return func(f *frame, args []arrow.Array) arrow.Array {
+		out := batch.NewBuilder(t)
+		for i := range f.n {
+			var best arrow.Array
+			for _, a := range args {
+				if a.IsValid(i) && (best == nil || batch.Compare(a, i, best, i) > 0 == greatest && batch.Compare(a, i, best, i) != 0) {
+					best = a
+				}
+			}
+			if best == nil {
+				out.AppendNull()
+			} else {
+				batch.AppendFrom(out, best, i)
+			}
+		}
+		return out.NewArray()
+	}
+}
+
+// texts brings two arguments to text.
+func (b *binder) texts(left, right node, op string, at int32) ([]node, error) {
+	pair := []node{left, right}
+	for i, n := range pair {
+		switch n.typ().Kind {
+		case schema.Unknown:
+			pair[i] = castNode(n, textType)
+		case schema.Text:
+		default:
+			return nil, b.errf(at, "%s works on text, not on %s; CAST it to text first", op, n.typ())
+		}
+	}
+	return pair, nil
+}
+
+func (b *binder) like(left, right node, negated, fold bool, at int32) (node, error) {
+	pair, err := b.texts(left, right, "LIKE", at)
+	if err != nil {
+		return nil, err
+	}
+	compile := func(pattern string) (*regexp.Regexp, *batch.Fault) {
+		var re strings.Builder
+		re.WriteString("(?s")
+		if fold {
+			re.WriteString("i")
+		}
+		re.WriteString(`)\A`)
+		escaped := false
+		for _, r := range pattern {
+			switch {
+			case escaped:
+				re.WriteString(regexp.QuoteMeta(string(r)))
+				escaped = false
+			case r == '\\':
+				escaped = true
+			case r == '%':
+				re.WriteString(".*")
+			case r == '_':
+				re.WriteString(".")
+			default:
+				re.WriteString(regexp.QuoteMeta(string(r)))
+			}
+		}
+		if escaped {
+			return nil, batch.Faultf("bad pattern", "the LIKE pattern %q must not end with \\", pattern)
+		}
+		compiled, err := regexp.Compile(re.String() + `\z`)
+		if err != nil {
+			return nil, batch.Faultf("bad pattern", "%q is no pattern: %s", pattern, err)
+		}
+		return compiled, nil
+	}
+	return &callNode{boolType, pair, matchKernel(compile, negated)}, nil
+}
+
+func (b *binder) regexMatch(left, right node, negated, fold bool, at int32) (node, error) {
+	pair, err := b.texts(left, right, "~", at)
+	if err != nil {
+		return nil, err
+	}
+	flags := ""
+	if fold {
+		flags = "i"
+	}
+	return &callNode{boolType, pair, matchKernel(func(p string) (*regexp.Regexp, *batch.Fault) { return compileRegex(p, flags) }, negated)}, nil
+}
+
+func compileRegex(pattern, flags string) (*regexp.Regexp, *batch.Fault) {
+	head := "(?s)"
+	if strings.Contains(flags, "i") {
+		head = "(?si)"
+	}
+	re, err := regexp.Compile(head + pattern)
+	if err != nil {
+		return nil, batch.Faultf("bad pattern", "%q is no regular expression: %s", pattern, strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+	}
+	return re, nil
+}
+
+// patterns remembers the last pattern compiled, since it rarely changes.
+type patterns struct {
+	text     string
+	compiled *regexp.Regexp
+	fault    *batch.Fault
+	set      bool
+	compile  func(string) (*regexp.Regexp, *batch.Fault)
+}
+
+func (p *patterns) get(text string) (*regexp.Regexp, *batch.Fault) {
+	if !p.set || p.text != text {
+		p.compiled, p.fault = p.compile(text)
+		p.text, p.set = text, true
+	}
+	return p.compiled, p.fault
+}
+
+func matchKernel(compile func(string) (*regexp.Regexp, *batch.Fault), negated bool) func(*frame, []arrow.Array) arrow.Array {
+	return func(f *frame, args []arrow.Array) arrow.Array {
+		p := patterns{compile: compile}
+		return map2(f, args[0], args[1], boolType, func(s, pattern string) (bool, *batch.Fault) {
+			re, fault := p.get(pattern)
+			if fault != nil {
+				return false, fault
+			}
+			return re.MatchString(s) != negated, nil
+		})
+	}
+}
+
+// typesOf words the types of arguments for messages.
+func typesOf(args []node) string {
+	names := make([]string, len(args))
+	for i, a := range args {
+		names[i] = a.typ().String()
+	}
+	return fmt.Sprintf("(%s)", strings.Join(names, ", "))
+}

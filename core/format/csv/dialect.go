@@ -1,0 +1,229 @@
+// Package csv reads and writes delimited text: dialect.go finds out how a file
+// is written, infer.go which types its columns hold, split.go cuts the stream
+// into records (RFC 4180 with the liberties files take), read.go turns records
+// into batches on several cores, write.go writes.
+package csv
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/wlynxg/chardet"
+	"golang.org/x/text/encoding"
+	"golang.org/x/text/encoding/htmlindex"
+	"golang.org/x/text/transform"
+)
+
+// Dialect says how a file is written.
+type Dialect struct {
+	Delimiter string `json:"delimiter" yaml:"delimiter" jsonschema:"description=What stands between two values; one character or \\t"`
+	Quote     string `json:"quote" yaml:"quote" jsonschema:"description=What encloses a value that holds the delimiter or a line break"`
+	Encoding  string `json:"encoding" yaml:"encoding" jsonschema:"description=How characters are stored such as utf-8 or windows-1252"`
+	Header    bool   `json:"header" yaml:"header" jsonschema:"description=Whether the first line names the columns"`
+}
+
+// Default is RFC 4180 in UTF-8 with a header.
+func Default() Dialect { return Dialect{",", `"`, "utf-8", true} }
+
+func (d Dialect) delimiter() byte { return oneByte(d.Delimiter, ',') }
+func (d Dialect) quote() byte     { return oneByte(d.Quote, '"') }
+
+func oneByte(s string, fallback byte) byte {
+	switch {
+	case s == `\t`:
+		return '\t'
+	case s == "":
+		return fallback
+	}
+	return s[0]
+}
+
+// Validate says what is wrong with a dialect, or nil.
+func (d Dialect) Validate() error {
+	if d.Delimiter != "" && d.Delimiter != `\t` && len(d.Delimiter) != 1 {
+		return fmt.Errorf("the delimiter must be one character (or \\t), not %q", d.Delimiter)
+	}
+	if len(d.Quote) > 1 {
+		return fmt.Errorf("the quote must be one character, not %q", d.Quote)
+	}
+	_, err := encodingOf(d.Encoding)
+	return err
+}
+
+// encodingOf gives the decoder of an encoding's name; nil for UTF-8.
+func encodingOf(name string) (encoding.Encoding, error) {
+	if name == "" || strings.EqualFold(name, "utf-8") {
+		return nil, nil
+	}
+	e, err := htmlindex.Get(name)
+	if err != nil {
+		return nil, fmt.Errorf("the encoding %q is not known; common ones are utf-8, windows-1252, iso-8859-1 and utf-16le", name)
+	}
+	return e, nil
+}
+
+var utf8Mark = []byte("\xef\xbb\xbf")
+
+// decoded gives r's text as UTF-8, without a byte order mark.
+func decoded(r io.Reader, d Dialect) (io.Reader, error) {
+	e, err := encodingOf(d.Encoding)
+	if err != nil {
+		return nil, err
+	}
+	if e != nil {
+		r = transform.NewReader(r, e.NewDecoder())
+	}
+	head := make([]byte, 3)
+	n, err := io.ReadFull(r, head)
+	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
+		return nil, err
+	}
+	return io.MultiReader(bytes.NewReader(bytes.TrimPrefix(head[:n], utf8Mark)), r), nil
+}
+
+// Found is what was found out about a file, and how sure that is.
+type Found struct {
+	Dialect Dialect  `json:"dialect"`
+	Why     []string `json:"why" doc:"One sentence a finding."`
+}
+
+// Sniff finds the dialect from the first bytes of a file; whole says that they
+// are all of it.
+func Sniff(head []byte, whole bool) Found {
+	f := Found{Dialect: Default()}
+	text := f.findEncoding(head)
+	if !whole {
+		if i := strings.LastIndexByte(text, '\n'); i > 0 {
+			text = text[:i+1] // the last line is cut
+		}
+	}
+	f.findDelimiter(text)
+	f.findHeader(text)
+	return f
+}
+
+func (f *Found) because(format string, args ...any) {
+	f.Why = append(f.Why, fmt.Sprintf(format, args...))
+}
+
+func (f *Found) findEncoding(head []byte) string {
+	switch {
+	case bytes.HasPrefix(head, utf8Mark):
+		f.because("UTF-8, by its byte order mark")
+		return string(head[3:])
+	case bytes.HasPrefix(head, []byte{0xff, 0xfe}):
+		f.Dialect.Encoding = "utf-16le"
+		f.because("UTF-16, by its byte order mark")
+	case bytes.HasPrefix(head, []byte{0xfe, 0xff}):
+		f.Dialect.Encoding = "utf-16be"
+		f.because("UTF-16, by its byte order mark")
+	case validUTF8(head):
+		f.because("UTF-8, since every character is valid")
+		return string(head)
+	default:
+		f.Dialect.Encoding = "windows-1252"
+		guess := chardet.Detect(head)
+		if e, err := encodingOf(guess.Encoding); err == nil && e != nil && guess.Confidence > 0.9 {
+			f.Dialect.Encoding = strings.ToLower(guess.Encoding)
+		}
+		f.because("%s, since some bytes are not valid UTF-8", f.Dialect.Encoding)
+	}
+	e, _ := encodingOf(f.Dialect.Encoding)
+	text, _ := e.NewDecoder().Bytes(head)
+	return string(bytes.TrimPrefix(text, utf8Mark))
+}
+
+// validUTF8 allows for a character cut at the end.
+func validUTF8(b []byte) bool {
+	for cut := 0; cut < 4 && cut <= len(b); cut++ {
+		if utf8.Valid(b[:len(b)-cut]) {
+			return true
+		}
+	}
+	return false
+}
+
+// findDelimiter takes the delimiter that gives the most lines the same number
+// of values, more than one.
+func (f *Found) findDelimiter(text string) {
+	bestScore := 0
+	for _, candidate := range []string{",", ";", `\t`, "|"} {
+		d := Dialect{Delimiter: candidate, Quote: `"`}
+		counts := map[int]int{}
+		lines := 0
+		for _, rec := range records(text, d, 200) {
+			counts[len(rec)]++
+			lines++
+		}
+		for fields, n := range counts {
+			if score := n*100/max(lines, 1)*20 + min(fields, 50); fields > 1 && score > bestScore {
+				bestScore = score
+				f.Dialect.Delimiter = candidate
+			}
+		}
+	}
+	names := map[string]string{",": "comma", ";": "semicolon", `\t`: "tab", "|": "bar"}
+	if bestScore == 0 {
+		f.because("one value a line; no delimiter was seen")
+	} else {
+		f.because("values parted by %s", names[f.Dialect.Delimiter])
+	}
+}
+
+func (f *Found) findHeader(text string) {
+	recs := records(text, f.Dialect, 50)
+	if len(recs) == 0 {
+		return
+	}
+	first := recs[0]
+	seen := map[string]bool{}
+	for _, name := range first {
+		name = strings.TrimSpace(name)
+		if name == "" || seen[name] || looksTyped(name) {
+			f.Dialect.Header = false
+			f.because("no header, since the first line holds %q", name)
+			return
+		}
+		seen[name] = true
+	}
+	f.because("the first line names the columns")
+}
+
+func looksTyped(value string) bool {
+	g := guess{}
+	g.add(value)
+	return g.best().Kind.String() != "text"
+}
+
+// records reads the first few records of a text, for looking at them.
+func records(text string, d Dialect, limit int) [][]string {
+	var out [][]string
+	s := newSplitter(strings.NewReader(text), d)
+	for len(out) < limit {
+		c, err := s.next(limit)
+		for _, r := range c.records {
+			if r.fault == nil {
+				out = append(out, slices.Clone(fieldsOf(c.data[r.from:r.to], d)))
+			}
+		}
+		if err != nil {
+			break
+		}
+	}
+	return out[:min(len(out), limit)]
+}
+
+// fieldsOf cuts one record into values.
+func fieldsOf(rec []byte, d Dialect) []string {
+	var out []string
+	cut := cutter{delimiter: d.delimiter(), quote: d.quote()}
+	cut.start(rec)
+	for cut.next() {
+		out = append(out, string(cut.value()))
+	}
+	return out
+}

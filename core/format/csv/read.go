@@ -1,0 +1,289 @@
+package csv
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"runtime"
+	"strings"
+	"unicode/utf8"
+	"unsafe"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"golang.org/x/sync/errgroup"
+
+	"welkin/core/batch"
+	"welkin/core/schema"
+)
+
+// Options say how a file's records become rows.
+type Options struct {
+	Dialect Dialect
+	Schema  *schema.Schema // the columns wanted, found in the file by name
+	Nulls   []string       // texts that mean null; an empty unquoted value always does
+	Place   string         // what the origin of rows says, such as the file's name
+	Limit   int64          // stop after so many rows; 0 for all
+}
+
+// Refused is a record that could not become a row.
+type Refused struct {
+	*batch.Fault
+	Column, Value string
+	Line          int64
+	Raw           string
+}
+
+// Chunk is what one step of reading gives.
+type Chunk struct {
+	Batch   *batch.Batch
+	Refused []Refused
+	Seen    int64 // records seen: rows of Batch and Refused
+}
+
+// Reader reads one file. Records are parsed on several cores and come out in
+// the order of the file.
+type Reader struct {
+	out   chan chan result
+	group *errgroup.Group
+	stop  context.CancelFunc
+	left  int64 // rows still wanted, -1 for all
+}
+
+type result struct {
+	chunk Chunk
+	err   error
+}
+
+// Open begins to read r. The first record is the header when the dialect says
+// so; a column wanted that the header lacks is an error.
+func Open(ctx context.Context, r io.Reader, o Options) (*Reader, error) {
+	text, err := decoded(r, o.Dialect)
+	if err != nil {
+		return nil, err
+	}
+	s := newSplitter(text, o.Dialect)
+	p, err := newParser(s, o)
+	if err != nil {
+		return nil, err
+	}
+	ctx, stop := context.WithCancel(ctx)
+	workers := runtime.GOMAXPROCS(0)
+	rd := &Reader{out: make(chan chan result, workers), stop: stop, left: -1}
+	limit := 0
+	if o.Limit > 0 {
+		rd.left, limit = o.Limit, int(min(o.Limit, batch.Rows))
+	}
+	rd.group, ctx = errgroup.WithContext(ctx)
+	slots := make(chan struct{}, workers)
+	rd.group.Go(func() error {
+		defer close(rd.out)
+		for {
+			c, err := s.next(limit)
+			slot := make(chan result, 1)
+			select {
+			case rd.out <- slot:
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+			if err != nil && !errors.Is(err, io.EOF) {
+				slot <- result{err: err}
+				return nil
+			}
+			slots <- struct{}{}
+			rd.group.Go(func() error {
+				slot <- result{chunk: p.parse(c)}
+				<-slots
+				return nil
+			})
+			if err != nil {
+				return nil
+			}
+		}
+	})
+	return rd, nil
+}
+
+// Next gives the following rows, io.EOF after the last.
+func (r *Reader) Next(ctx context.Context) (Chunk, error) {
+	if r.left == 0 {
+		return Chunk{}, io.EOF
+	}
+	select {
+	case slot, ok := <-r.out:
+		if !ok {
+			return Chunk{}, io.EOF
+		}
+		res := <-slot
+		if r.left > 0 && res.chunk.Batch != nil {
+			n := int64(res.chunk.Batch.N)
+			if n > r.left {
+				res.chunk.Seen -= n - r.left
+				res.chunk.Batch = res.chunk.Batch.Slice(0, int(r.left))
+				n = r.left
+			}
+			r.left -= n
+		}
+		return res.chunk, res.err
+	case <-ctx.Done():
+		return Chunk{}, ctx.Err()
+	}
+}
+
+// Close ends reading early.
+func (r *Reader) Close() error {
+	r.stop()
+	_ = r.group.Wait()
+	return nil
+}
+
+// parser turns chunks into batches; it is shared by the workers.
+type parser struct {
+	Options
+	columns []int // by place in the file: column of the schema, or -1
+	nulls   map[string]bool
+}
+
+func newParser(s *splitter, o Options) (*parser, error) {
+	p := &parser{Options: o, nulls: map[string]bool{}}
+	for _, n := range o.Nulls {
+		p.nulls[n] = true
+	}
+	if !o.Dialect.Header {
+		for i := range o.Schema.Columns {
+			p.columns = append(p.columns, i)
+		}
+		return p, nil
+	}
+	head, err := s.next(1)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return nil, err
+	}
+	if len(head.records) == 0 {
+		return nil, ErrEmpty
+	}
+	rec := head.records[0]
+	if rec.fault != nil {
+		return nil, fmt.Errorf("the header can't be read: %s", rec.fault.Sentence)
+	}
+	found := make([]bool, o.Schema.Len())
+	names := fieldsOf(head.data[rec.from:rec.to], o.Dialect)
+	used := map[string]int{}
+	for i, name := range names {
+		name = strings.TrimSpace(name)
+		if name == "" {
+			name = fmt.Sprintf("column_%d", i+1)
+		}
+		if used[name]++; used[name] > 1 {
+			name = fmt.Sprintf("%s_%d", name, used[name])
+		}
+		c := o.Schema.Index(name)
+		if c >= 0 && found[c] {
+			c = -1
+		}
+		if c >= 0 {
+			found[c] = true
+		}
+		p.columns = append(p.columns, c)
+	}
+	for i, ok := range found {
+		if !ok {
+			return nil, fmt.Errorf("the file has no column %q; its header names %s", o.Schema.Columns[i].Name, strings.Join(names, ", "))
+		}
+	}
+	return p, nil
+}
+
+// parse makes rows of a chunk's records.
+func (p *parser) parse(c chunk) Chunk {
+	builders := make([]array.Builder, p.Schema.Len())
+	for i, col := range p.Schema.Columns {
+		builders[i] = batch.NewBuilder(col.Type)
+		builders[i].Reserve(len(c.records))
+	}
+	out := Chunk{Seen: int64(len(c.records))}
+	cut := cutter{delimiter: p.Dialect.delimiter(), quote: p.Dialect.quote()}
+	lines := make([]int64, 0, len(c.records))
+	var good []int32 // rows to keep; nil while every row is good
+	for at, rec := range c.records {
+		raw := c.data[rec.from:rec.to]
+		refused := Refused{Fault: rec.fault}
+		if rec.fault == nil {
+			refused = p.row(raw, &cut, builders)
+		}
+		for _, b := range builders { // a refused record leaves values out
+			if b.Len() == at {
+				b.AppendNull()
+			}
+		}
+		if refused.Fault != nil {
+			refused.Line, refused.Raw = rec.line, strings.ToValidUTF8(string(raw), "�")
+			out.Refused = append(out.Refused, refused)
+			if good == nil {
+				good = make([]int32, at, len(c.records))
+				for i := range good {
+					good[i] = int32(i)
+				}
+			}
+			continue
+		}
+		lines = append(lines, rec.line)
+		if good != nil {
+			good = append(good, int32(at))
+		}
+	}
+	out.Batch = &batch.Batch{Schema: p.Schema, Cols: make([]arrow.Array, len(builders)), N: len(lines)}
+	for i, b := range builders {
+		out.Batch.Cols[i] = b.NewArray()
+		if good != nil {
+			out.Batch.Cols[i] = batch.Take(out.Batch.Cols[i], good)
+		}
+	}
+	out.Batch.Origin.Row = lines
+	out.Batch.Origin.Place = make([]string, len(lines))
+	for i := range lines {
+		out.Batch.Origin.Place[i] = p.Place
+	}
+	return out
+}
+
+// row appends one record's values, and says why when it refuses the record.
+func (p *parser) row(raw []byte, cut *cutter, builders []array.Builder) (refused Refused) {
+	if !utf8.Valid(raw) {
+		return Refused{Fault: batch.Faultf("wrong encoding", "the row holds bytes that are not valid %s; set the file's encoding, such as windows-1252", encodingName(p.Dialect))}
+	}
+	cut.start(raw)
+	n := 0
+	for ; cut.next(); n++ {
+		if n >= len(p.columns) || p.columns[n] < 0 || refused.Fault != nil {
+			continue
+		}
+		to, col := builders[p.columns[n]], p.Schema.Columns[p.columns[n]]
+		v := cut.value()
+		text := unsafe.String(unsafe.SliceData(v), len(v)) // read at once, never kept
+		if len(v) == 0 && (!cut.quoted || col.Type.Kind != schema.Text) || len(p.nulls) > 0 && p.nulls[text] {
+			to.AppendNull()
+			continue
+		}
+		if fault := batch.AppendText(to, col.Type, text); fault != nil {
+			refused = Refused{Fault: fault, Column: col.Name, Value: string(v)}
+		}
+	}
+	switch {
+	case n < len(p.columns):
+		refused = Refused{Fault: batch.Faultf("row too short", "the row has %d values where the header names %d", n, len(p.columns))}
+	case n > len(p.columns):
+		refused = Refused{Fault: batch.Faultf("row too long", "the row has %d values where the header names %d", n, len(p.columns))}
+	case cut.broken:
+		refused = Refused{Fault: batch.Faultf("broken quotes", "text stands between a closing quote and the next delimiter")}
+	}
+	return refused
+}
+
+func encodingName(d Dialect) string {
+	if d.Encoding == "" {
+		return "utf-8"
+	}
+	return d.Encoding
+}

@@ -1,0 +1,230 @@
+package csv
+
+import (
+	"bytes"
+	"errors"
+	"io"
+
+	"welkin/core/batch"
+)
+
+// maxRecord is how long a record may be before an open quote is taken for a
+// broken one, in bytes.
+const maxRecord = 1 << 20
+
+const blockSize = 1 << 20
+
+// record is one record of a chunk: data[from:to] without its line end, and the
+// line of the file where it begins.
+type record struct {
+	from, to int
+	line     int64
+	fault    *batch.Fault // why the record can't be cut into values
+}
+
+type chunk struct {
+	data    []byte
+	records []record
+}
+
+// splitter cuts a UTF-8 stream into chunks of whole records. A quote opens a
+// quoted value only at a value's start, so that inches and seconds do no harm.
+type splitter struct {
+	r         io.Reader
+	delimiter byte
+	quote     byte
+	rest      []byte // read and not yet given out; begins at a record
+	line      int64  // line of rest's first byte
+	ended     bool
+}
+
+func newSplitter(r io.Reader, d Dialect) *splitter {
+	return &splitter{r: r, delimiter: d.delimiter(), quote: d.quote(), line: 1}
+}
+
+// next gives the following chunk; with io.EOF or an error it may still hold
+// records. limit ends a chunk early; 0 means none.
+func (s *splitter) next(limit int) (chunk, error) {
+	for {
+		if !s.ended {
+			block := make([]byte, len(s.rest)+blockSize)
+			copy(block, s.rest)
+			n, err := io.ReadFull(s.r, block[len(s.rest):])
+			s.rest = block[:len(s.rest)+n]
+			if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+				s.ended = true
+			} else if err != nil {
+				return chunk{}, err
+			}
+		}
+		c := s.cut(limit)
+		if s.ended && len(s.rest) == 0 {
+			return c, io.EOF
+		}
+		if len(c.records) > 0 {
+			return c, nil
+		}
+	}
+}
+
+// cut takes whole records off the front of rest.
+func (s *splitter) cut(limit int) chunk {
+	data := s.rest
+	c := chunk{data: data}
+	at := 0
+	for at < len(data) && (limit == 0 || len(c.records) < limit) {
+		end, after, closed := s.recordEnd(data, at)
+		if !closed {
+			quoted := end < 0
+			if !s.ended && !(quoted && len(data)-at > maxRecord) {
+				break // more is to come
+			}
+			if quoted { // give up the record's first line and go on behind it
+				nl := bytes.IndexByte(data[at:], '\n')
+				if end, after = len(data), len(data); nl >= 0 {
+					end, after = at+nl, at+nl+1
+				}
+				c.records = append(c.records, record{at, trimCR(data, at, end), s.line,
+					batch.Faultf("broken quotes", "a quote is opened on line %d and never closed", s.line)})
+				at = after
+				s.line++
+				continue
+			}
+		}
+		end = trimCR(data, at, end)
+		if end > at {
+			c.records = append(c.records, record{from: at, to: end, line: s.line})
+		}
+		s.line += int64(bytes.Count(data[at:after], []byte{'\n'}))
+		at = after
+	}
+	s.rest = data[at:]
+	return c
+}
+
+func trimCR(data []byte, from, end int) int {
+	if end > from && data[end-1] == '\r' {
+		return end - 1
+	}
+	return end
+}
+
+// recordEnd finds where the record at from ends. closed is false when the data
+// ends first; end is then -1 inside quotes and len(data) outside.
+func (s *splitter) recordEnd(data []byte, from int) (end, after int, closed bool) {
+	nl := bytes.IndexByte(data[from:], '\n')
+	line := data[from:]
+	if nl >= 0 {
+		line = data[from : from+nl]
+	}
+	if bytes.IndexByte(line, s.quote) < 0 { // most records have no quote at all
+		if nl < 0 {
+			return len(data), len(data), false
+		}
+		return from + nl, from + nl + 1, true
+	}
+	start := true // at a value's start
+	for i := from; i < len(data); i++ {
+		switch b := data[i]; {
+		case b == '\n':
+			return i, i + 1, true
+		case b == s.delimiter:
+			start = true
+		case start && b == s.quote:
+			for i++; ; i++ {
+				j := bytes.IndexByte(data[i:], s.quote)
+				if j < 0 {
+					return -1, len(data), false
+				}
+				if i += j; i+1 < len(data) && data[i+1] == s.quote {
+					i++
+					continue
+				}
+				break
+			}
+			start = false
+		default:
+			start = false
+		}
+	}
+	return len(data), len(data), false
+}
+
+// cutter walks the values of one record.
+type cutter struct {
+	delimiter, quote byte
+	rec              []byte
+	at               int
+	from, to         int
+	doubled          bool // the value holds doubled quotes
+	quoted           bool
+	broken           bool // text stands behind a closing quote
+	done             bool
+	scratch          []byte
+}
+
+func (c *cutter) start(rec []byte) {
+	c.rec, c.at, c.done, c.broken = rec, 0, false, false
+}
+
+func (c *cutter) next() bool {
+	if c.done {
+		return false
+	}
+	c.doubled, c.quoted = false, false
+	if c.at < len(c.rec) && c.rec[c.at] == c.quote {
+		c.quoted = true
+		c.from = c.at + 1
+		i := c.from
+		for i < len(c.rec) {
+			j := bytes.IndexByte(c.rec[i:], c.quote)
+			if j < 0 {
+				i = len(c.rec)
+				break
+			}
+			i += j
+			if i+1 < len(c.rec) && c.rec[i+1] == c.quote {
+				c.doubled = true
+				i += 2
+				continue
+			}
+			break
+		}
+		c.to = min(i, len(c.rec))
+		c.at = min(i+1, len(c.rec))
+		if c.at < len(c.rec) && c.rec[c.at] != c.delimiter {
+			c.broken = true
+		}
+	} else {
+		c.from = c.at
+		c.to = c.at
+	}
+	if j := bytes.IndexByte(c.rec[c.at:], c.delimiter); j >= 0 {
+		if c.at += j; !c.quoted {
+			c.to = c.at
+		}
+		c.at++
+	} else {
+		if !c.quoted {
+			c.to = len(c.rec)
+		}
+		c.done = true
+	}
+	return true
+}
+
+// value gives the current value; it is valid until the next one.
+func (c *cutter) value() []byte {
+	v := c.rec[c.from:c.to]
+	if !c.doubled {
+		return v
+	}
+	c.scratch = c.scratch[:0]
+	for i := 0; i < len(v); i++ {
+		c.scratch = append(c.scratch, v[i])
+		if v[i] == c.quote {
+			i++
+		}
+	}
+	return c.scratch
+}

@@ -1,0 +1,71 @@
+package schema
+
+import (
+	"strings"
+
+	"github.com/apache/arrow-go/v18/arrow"
+)
+
+// mapping is one line of the table of types: how a kind stands in Arrow and in
+// PostgreSQL. Text forms are in package batch, beside the values.
+type mapping struct {
+	arrow    arrow.DataType
+	postgres string
+}
+
+var mappings = map[Kind]mapping{
+	Bool:        {arrow.FixedWidthTypes.Boolean, "boolean"},
+	Int:         {arrow.PrimitiveTypes.Int64, "bigint"},
+	Float:       {arrow.PrimitiveTypes.Float64, "double precision"},
+	Text:        {arrow.BinaryTypes.String, "text"},
+	Bytes:       {arrow.BinaryTypes.Binary, "bytea"},
+	Date:        {arrow.FixedWidthTypes.Date32, "date"},
+	Time:        {arrow.FixedWidthTypes.Time64us, "time"},
+	Timestamp:   {&arrow.TimestampType{Unit: arrow.Microsecond}, "timestamp"},
+	TimestampTZ: {&arrow.TimestampType{Unit: arrow.Microsecond, TimeZone: "UTC"}, "timestamptz"},
+	UUID:        {&arrow.FixedSizeBinaryType{ByteWidth: 16}, "uuid"},
+	JSON:        {arrow.BinaryTypes.String, "jsonb"},
+	Interval:    {arrow.FixedWidthTypes.MonthDayNanoInterval, "interval"},
+	Unknown:     {arrow.BinaryTypes.String, "text"},
+}
+
+// Arrow gives the Arrow type that holds values of t.
+func (t Type) Arrow() arrow.DataType {
+	if t.Kind == Decimal {
+		return &arrow.Decimal128Type{Precision: int32(t.Precision), Scale: int32(t.Scale)}
+	}
+	return mappings[t.Kind].arrow
+}
+
+// Postgres gives the PostgreSQL type that a column of t becomes.
+func (t Type) Postgres() string {
+	if t.Kind == Decimal {
+		return strings.Replace(t.String(), "decimal", "numeric", 1)
+	}
+	return mappings[t.Kind].postgres
+}
+
+// FromPostgres gives the type that holds a PostgreSQL column, from the name
+// format_type prints, such as "character varying(40)" or "numeric(10,2)".
+// known is false for a type Welkin has not: its values are read as text.
+func FromPostgres(formatted string) (t Type, known bool) {
+	base, measures, _ := strings.Cut(formatted, "(")
+	base = strings.TrimSpace(base)
+	if _, rest, ok := strings.Cut(measures, ")"); ok && rest != "" {
+		base += rest // timestamp(3) without time zone
+	}
+	if base == "numeric" {
+		if t, err := ParseType(formatted); err == nil {
+			return t, true
+		}
+		return DecimalOf(MaxPrecision, 9), true
+	}
+	if base == "character" {
+		base = "char"
+	}
+	t, err := ParseType(base)
+	if err != nil || strings.HasSuffix(formatted, "[]") {
+		return Of(Text), false
+	}
+	return t, true
+}

@@ -1,0 +1,53 @@
+package sheet
+
+import (
+	"fmt"
+
+	"github.com/goccy/go-yaml"
+)
+
+// Format writes a sheet in canonical form: fixed order of keys, two blanks a
+// level, nothing that has its usual value.
+func Format(s *Sheet) (string, error) {
+	doc := yaml.MapSlice{{Key: "welkin", Value: Version}, {Key: "name", Value: s.Name}}
+	add := func(m *yaml.MapSlice, key, value string) {
+		if value != "" {
+			*m = append(*m, yaml.MapItem{Key: key, Value: value})
+		}
+	}
+	add(&doc, "description", s.Description)
+	if len(s.Parameters) > 0 {
+		doc = append(doc, yaml.MapItem{Key: "parameters", Value: s.Parameters})
+	}
+	if s.Limits != (Limits{}) {
+		doc = append(doc, yaml.MapItem{Key: "limits", Value: s.Limits})
+	}
+	steps := []yaml.MapSlice{}
+	for _, st := range s.Steps {
+		m := yaml.MapSlice{{Key: "step", Value: st.ID}, {Key: "does", Value: st.Kind}}
+		add(&m, "from", st.From)
+		add(&m, "with", st.With)
+		add(&m, "note", st.Note)
+		if st.Problems != SetAside {
+			add(&m, "problems", st.Problems)
+		}
+		if st.Settings != nil {
+			text, err := yaml.Marshal(st.Settings)
+			if err != nil {
+				return "", fmt.Errorf("writing the settings of step %s: %w", st.ID, err)
+			}
+			var settings yaml.MapSlice
+			if err := yaml.UnmarshalWithOptions(text, &settings, yaml.UseOrderedMap()); err != nil {
+				return "", fmt.Errorf("writing the settings of step %s: %w", st.ID, err)
+			}
+			m = append(m, settings...)
+		}
+		steps = append(steps, m)
+	}
+	doc = append(doc, yaml.MapItem{Key: "steps", Value: steps})
+	text, err := yaml.MarshalWithOptions(doc, yaml.Indent(2), yaml.IndentSequence(true), yaml.UseLiteralStyleIfMultiline(true))
+	if err != nil {
+		return "", fmt.Errorf("writing the sheet: %w", err)
+	}
+	return string(text), nil
+}

@@ -1,0 +1,106 @@
+package sheet
+
+import "fmt"
+
+// checkGraph finds steps without a name, twice the same name, inputs that are
+// not there, and circles.
+func (s *Sheet) checkGraph(kinds Kinds) []Problem {
+	var problems []Problem
+	at := func(st *Step, path, format string, args ...any) {
+		p := Problem{Step: st.ID, Path: path, Sentence: fmt.Sprintf(format, args...)}
+		p.Line, p.Column = st.At(path)
+		problems = append(problems, p)
+	}
+	seen := map[string]bool{}
+	ids := make([]string, 0, len(s.Steps))
+	for _, st := range s.Steps {
+		ids = append(ids, st.ID)
+	}
+	for i, st := range s.Steps {
+		switch {
+		case st.ID == "":
+			at(st, "", "step %d has no name; write `step: name`", i+1)
+		case !idPattern.MatchString(st.ID):
+			at(st, "step", "a step's name begins with a letter and holds letters, digits, blanks, - and _; %q does not", st.ID)
+		case seen[st.ID]:
+			at(st, "step", "two steps are called %q; give one of them another name", st.ID)
+		}
+		seen[st.ID] = true
+		if st.Problems != "" && st.Problems != SetAside && st.Problems != Stop {
+			at(st, "problems", "problems is %q or %q, not %q", SetAside, Stop, st.Problems)
+		}
+		if st.Settings == nil {
+			continue
+		}
+		for n, in := range []struct{ key, id string }{{"from", st.From}, {"with", st.With}} {
+			switch wanted := kinds.Ports(st.Kind) > n; {
+			case wanted && in.id == "":
+				at(st, "", "%s needs rows; write `%s:` with the step they come from", st.Kind, in.key)
+			case !wanted && in.id != "":
+				at(st, in.key, "%s takes no rows by `%s:`; leave it out", st.Kind, in.key)
+			case wanted && s.Step(in.id) == nil:
+				at(st, in.key, "there is no step %q%s", in.id, didYouMean(in.id, ids))
+			}
+		}
+	}
+	if len(problems) == 0 {
+		if _, circle := s.Order(); circle != nil {
+			at(circle, "from", "the rows of %q would come from itself; give it another input", circle.ID)
+		}
+	}
+	return problems
+}
+
+// Order gives the steps so that each comes after its inputs, otherwise in the
+// sheet's order. circle is a step whose rows depend on itself, or nil.
+func (s *Sheet) Order() (order []*Step, circle *Step) {
+	const (
+		open = iota + 1
+		closed
+	)
+	state := map[string]int{}
+	var visit func(st *Step)
+	visit = func(st *Step) {
+		if st == nil || state[st.ID] == closed {
+			return
+		}
+		if state[st.ID] == open {
+			circle = st
+			return
+		}
+		state[st.ID] = open
+		for _, in := range st.Inputs() {
+			visit(s.Step(in))
+		}
+		state[st.ID] = closed
+		order = append(order, st)
+	}
+	for _, st := range s.Steps {
+		visit(st)
+	}
+	return order, circle
+}
+
+// UpTo gives the part of the sheet that step id depends on, with itself, in the
+// sheet's order. It is for trials and reads the settings of s, not copies.
+func (s *Sheet) UpTo(id string) *Sheet {
+	needed := map[string]bool{}
+	var mark func(id string)
+	mark = func(id string) {
+		if st := s.Step(id); st != nil && !needed[id] {
+			needed[id] = true
+			for _, in := range st.Inputs() {
+				mark(in)
+			}
+		}
+	}
+	mark(id)
+	part := *s
+	part.Steps = nil
+	for _, st := range s.Steps {
+		if needed[st.ID] {
+			part.Steps = append(part.Steps, st)
+		}
+	}
+	return &part
+}

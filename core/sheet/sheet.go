@@ -1,0 +1,138 @@
+// Package sheet holds the pipeline document: what a sheet consists of
+// (sheet.go), how it is read from YAML with the place of every mistake
+// (parse.go), how it is written in canonical form (format.go), and how its
+// steps hang together (graph.go). What a step's settings mean is not known
+// here; package step hands that in as Kinds.
+package sheet
+
+import (
+	"fmt"
+	"regexp"
+
+	"github.com/goccy/go-yaml/ast"
+
+	"welkin/core/expr"
+	"welkin/core/schema"
+)
+
+// Version is the version of the document's form that this program writes.
+const Version = 1
+
+// Sheet is one pipeline.
+type Sheet struct {
+	Name        string      `json:"name"`
+	Description string      `json:"description,omitempty"`
+	Parameters  []Parameter `json:"parameters,omitempty"`
+	Limits      Limits      `json:"limits"`
+	Steps       []*Step     `json:"steps"`
+}
+
+// Parameter is a value that a run may be given; settings name it as :name.
+type Parameter struct {
+	Name    string      `json:"name"`
+	Type    schema.Type `json:"type"`
+	Default *string     `json:"default,omitempty"`
+	Note    string      `json:"note,omitempty"`
+}
+
+// Limits end a run that sets too many rows aside. Zero means no limit.
+type Limits struct {
+	SetAside int64   `json:"set_aside,omitempty" doc:"Rows that may be set aside before the run stops; 0 for no limit."`
+	Share    float64 `json:"share,omitempty" doc:"Per cent of the rows read that may be set aside; 0 for no limit."`
+}
+
+// What a step does with a row it can't use.
+const (
+	SetAside = "set aside"
+	Stop     = "stop"
+)
+
+// Step is one line of a sheet.
+type Step struct {
+	ID       string   `json:"id"`
+	Kind     string   `json:"kind"`
+	From     string   `json:"from,omitempty" doc:"The step whose rows come in."`
+	With     string   `json:"with,omitempty" doc:"The other step, for kinds that combine two."`
+	Note     string   `json:"note,omitempty"`
+	Problems string   `json:"problems,omitempty" enum:"set aside,stop" doc:"What happens to a row that can't be used; set aside when left out."`
+	Settings any      `json:"settings"`
+	node     ast.Node // the step's mapping, for places; nil when not from text
+}
+
+// Inputs lists the steps whose rows come in, in the order of the kind's ports.
+func (s *Step) Inputs() []string {
+	switch {
+	case s.With != "":
+		return []string{s.From, s.With}
+	case s.From != "":
+		return []string{s.From}
+	}
+	return nil
+}
+
+// Step gives the step called id, or nil.
+func (s *Sheet) Step(id string) *Step {
+	for _, st := range s.Steps {
+		if st.ID == id {
+			return st
+		}
+	}
+	return nil
+}
+
+// Problem is a mistake in a sheet: where, and a sentence about what and what to
+// do. Line and Column count from 1 and are 0 when the sheet has no text.
+type Problem struct {
+	Step     string `json:"step,omitempty"`
+	Path     string `json:"path,omitempty" doc:"The setting, such as columns[2].value."`
+	Line     int    `json:"line,omitempty"`
+	Column   int    `json:"column,omitempty"`
+	Sentence string `json:"sentence"`
+	Warning  bool   `json:"warning,omitempty" doc:"Said before the run, but not in its way."`
+}
+
+func (p Problem) String() string {
+	where := ""
+	if p.Line > 0 {
+		where = fmt.Sprintf("line %d, column %d: ", p.Line, p.Column)
+	}
+	if p.Step != "" {
+		where += fmt.Sprintf("step %s: ", p.Step)
+	}
+	return where + p.Sentence
+}
+
+// Kinds knows the settings of each kind of step.
+type Kinds interface {
+	// New gives a pointer to the settings of a kind, to be filled; nil when
+	// there is no such kind.
+	New(kind string) any
+	Names() []string
+	// Ports tells how many inputs a kind takes.
+	Ports(kind string) int
+}
+
+var idPattern = regexp.MustCompile(`^[\p{L}_][\p{L}\p{N}_ -]*$`)
+
+// Values gives the parameters with the values of a run: those given, else their
+// defaults. A value that is not of the parameter's type, or a name that the
+// sheet has not, is an error.
+func (s *Sheet) Values(given map[string]string) (map[string]expr.Param, error) {
+	out := map[string]expr.Param{}
+	for _, p := range s.Parameters {
+		v := p.Default
+		if g, ok := given[p.Name]; ok {
+			v = &g
+		}
+		if v != nil && !expr.Literal(p.Type, *v) {
+			return nil, fmt.Errorf("parameter %s is %s; %q can't be read as that", p.Name, p.Type, *v)
+		}
+		out[p.Name] = expr.Param{Type: p.Type, Value: v}
+	}
+	for name := range given {
+		if _, ok := out[name]; !ok {
+			return nil, fmt.Errorf("the sheet has no parameter %q", name)
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,132 @@
+package step
+
+import (
+	"context"
+	"time"
+
+	"welkin/core/batch"
+	"welkin/core/expr"
+)
+
+// Operator is the running part of a work step. It is used by one goroutine.
+type Operator interface {
+	// Push takes a batch from an input, numbered from 0.
+	Push(in int, b *batch.Batch, out Emitter) error
+	// End says that an input has no more rows.
+	End(in int, out Emitter) error
+}
+
+// Needs is implemented by operators that must have had all of one input before
+// rows of another: those wait until then.
+type Needs interface {
+	// First gives the input that must end first.
+	First() int
+}
+
+// Emitter takes what an operator makes, and counts it. Each term of a row's
+// account is told where it happens:
+// in + made = out + dropped + set aside + absorbed + held.
+type Emitter interface {
+	Emit(b *batch.Batch) error
+	// SetAside puts row i of b aside. It is an error when the step's policy or a
+	// limit of the run says stop.
+	SetAside(b *batch.Batch, i int, column, value string, fault *batch.Fault) error
+	Made(rows int)
+	Dropped(rows int)
+	Absorbed(rows int)
+	// Match counts, for steps that combine, rows that found a partner or not.
+	Match(in int, matched, unmatched int)
+	// Holds tells how many bytes the operator keeps; past the run's budget it is
+	// an error.
+	Holds(bytes int64) error
+	Env() *expr.Env
+	// Warn says something about this run that people should see, once.
+	Warn(sentence string)
+}
+
+// Source is the running part of a read.
+type Source interface {
+	// Open begins to read. limit is the number of rows wanted, 0 for all.
+	Open(ctx context.Context, limit int64) (Reader, error)
+}
+
+// Reader gives the rows of a source.
+type Reader interface {
+	// Next gives the following rows, io.EOF after the last.
+	Next(ctx context.Context) (Chunk, error)
+	Close() error
+}
+
+// Chunk is one portion of a source: its rows, and the records that could not
+// become rows. Seen counts both.
+type Chunk struct {
+	Batch   *batch.Batch
+	Refused []Refused
+	Seen    int64
+	Bytes   int64 // read from the source, for progress
+}
+
+// Refused is a row that could not be used, in its original form.
+type Refused struct {
+	*batch.Fault
+	Column string
+	Value  string
+	Place  string
+	Row    int64
+	Key    string
+	Names  []string  // the columns of Cells
+	Cells  []*string // the row as it entered the step; nil when there is only Raw
+	Raw    string
+}
+
+// RefusedRow makes the refusal of row i of a batch.
+func RefusedRow(b *batch.Batch, i int, column, value string, fault *batch.Fault) Refused {
+	r := Refused{Fault: fault, Column: column, Value: value, Names: b.Schema.Names(), Cells: b.Row(i)}
+	r.Place, r.Row, r.Key = b.Origin.At(i)
+	return r
+}
+
+// Epoch names one commit of a pipeline.
+type Epoch struct {
+	Pipeline string
+	Number   int64
+	Run      string
+	Started  time.Time
+}
+
+// Target is the running part of a write.
+type Target interface {
+	// Begin starts a load of an epoch. When the target holds that epoch already,
+	// the load's Held gives its result and nothing must be written.
+	Begin(ctx context.Context, e Epoch) (Load, error)
+}
+
+// Load is one epoch on its way into a target.
+type Load interface {
+	Held() *Result
+	Write(ctx context.Context, b *batch.Batch) error
+	// Prepare does everything but the commit, and says what it will have done.
+	Prepare(ctx context.Context) (Result, []Refused, error)
+	Commit(ctx context.Context) error
+	// Abort leaves the target as it was. It may be called after Commit, and then
+	// does nothing.
+	Abort(ctx context.Context) error
+}
+
+// Result is what a load did to its target. Rows that came in are inserted,
+// updated, unchanged, left out by the step's rule, superseded by a later row of
+// the same key, or refused.
+type Result struct {
+	Target     string `json:"target" doc:"The table or file."`
+	Created    bool   `json:"created,omitempty"`
+	Inserted   int64  `json:"inserted"`
+	Updated    int64  `json:"updated"`
+	Deleted    int64  `json:"deleted"`
+	Unchanged  int64  `json:"unchanged"`
+	LeftOut    int64  `json:"left_out"`
+	Superseded int64  `json:"superseded"`
+	Refused    int64  `json:"refused"`
+	Before     int64  `json:"before" doc:"Rows in the target before."`
+	After      int64  `json:"after" doc:"Rows in the target after, counted there."`
+	Bytes      int64  `json:"bytes,omitempty"`
+}

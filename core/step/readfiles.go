@@ -1,0 +1,254 @@
+package step
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+
+	"welkin/core/batch"
+	"welkin/core/format/csv"
+	"welkin/core/schema"
+)
+
+var readFiles = Kind{
+	Name: "read files", Role: Read, New: func() Settings { return &ReadFiles{} },
+	Help: "Reads delimited text files (CSV and its relatives), one or many of a pattern.", Example: "warden_log_*.csv from incoming",
+	Words: "csv source load import file folder open",
+}
+
+// ReadFiles reads delimited text. What is left out is found by looking at the
+// first file.
+type ReadFiles struct {
+	Connection string       `json:"connection" jsonschema:"title=connection,format=files"`
+	Files      string       `json:"files" jsonschema:"title=files,description=A name or a pattern; * stands for anything"`
+	Dialect    *csv.Dialect `json:"dialect,omitempty" jsonschema:"title=dialect,description=How the files are written; found by itself when left out"`
+	Columns    []ReadColumn `json:"columns,omitempty" jsonschema:"title=columns,description=Names and types; found from a sample when left out"`
+	Nulls      []string     `json:"nulls,omitempty" jsonschema:"title=null texts,description=Texts that mean null such as n/a; an empty value always does"`
+	FileAs     string       `json:"file_as,omitempty" jsonschema:"title=file name as,description=A column that holds the file's name"`
+}
+
+// ReadColumn is a column wanted from files.
+type ReadColumn struct {
+	Name string      `json:"name" jsonschema:"title=name"`
+	Type schema.Type `json:"type" jsonschema:"title=type,type=string"`
+}
+
+// Sentence implements Settings.
+func (s *ReadFiles) Sentence() string {
+	return "read `" + orElse(s.Files, "…") + "` from " + orElse(s.Connection, "…")
+}
+
+// Bind implements Settings.
+func (s *ReadFiles) Bind(c *Context, _ []*schema.Schema) *Bound {
+	if s.Connection == "" {
+		c.Problem("connection", "no connection yet; choose one that holds files")
+		return nil
+	}
+	if s.Files == "" {
+		c.Problem("files", "no files yet; give a name or a pattern such as warden_log_*.csv")
+		return nil
+	}
+	if s.Dialect != nil {
+		if err := s.Dialect.Validate(); err != nil {
+			c.Problem("dialect", "%s", err)
+			return nil
+		}
+	}
+	files, err := c.World.Files(c, s.Connection)
+	if err != nil {
+		c.Problem("connection", "%s", err)
+		return nil
+	}
+	matched, err := files.Match(c, s.Files)
+	if err != nil {
+		c.Problem("files", "%s", err)
+		return nil
+	}
+	if len(matched) == 0 {
+		c.Problem("files", "no file fits %q in %s", s.Files, s.Connection)
+		return nil
+	}
+	found, wanted, err := s.look(c, files, matched)
+	if err != nil {
+		c.Problem("files", "%s: %s", matched[0].Name, err)
+		return nil
+	}
+	out := &schema.Schema{Columns: append([]schema.Column{}, wanted.Columns...)}
+	for i := range out.Columns {
+		out.Columns[i].From = s.Files + "." + out.Columns[i].Name
+	}
+	if s.FileAs != "" {
+		out.Columns = append(out.Columns, schema.Column{Name: s.FileAs, Type: schema.Of(schema.Text), Description: "name of the file"})
+	}
+	c.distinctNames(out, func(i int) string {
+		if i < len(s.Columns) {
+			return fmt.Sprintf("columns[%d].name", i)
+		}
+		return "file_as"
+	})
+	return &Bound{
+		Schema: out,
+		Source: &fileSource{settings: s, dialect: found.Dialect, wanted: wanted, schema: out, files: files, matched: matched},
+		Hint: func() map[string]any {
+			return map[string]any{"found": found, "files": matched[:min(len(matched), 50)], "count": len(matched)}
+		},
+	}
+}
+
+// look finds what the settings leave open from the first file that holds
+// something.
+func (s *ReadFiles) look(ctx context.Context, files Files, matched []FileInfo) (csv.Found, *schema.Schema, error) {
+	var head []byte
+	var whole bool
+	for _, f := range matched {
+		r, err := files.Open(ctx, f.Name)
+		if err != nil {
+			return csv.Found{}, nil, err
+		}
+		head, whole, err = csv.Head(r)
+		_ = r.Close()
+		if err != nil {
+			return csv.Found{}, nil, err
+		}
+		if len(head) > 0 {
+			break
+		}
+	}
+	if len(head) == 0 {
+		return csv.Found{}, nil, csv.ErrEmpty
+	}
+	found := csv.Sniff(head, whole)
+	if s.Dialect != nil {
+		found = csv.Found{Dialect: *s.Dialect, Why: []string{"as set in the step"}}
+	}
+	if len(s.Columns) > 0 {
+		wanted := &schema.Schema{}
+		for _, col := range s.Columns {
+			wanted.Columns = append(wanted.Columns, schema.Column{Name: col.Name, Type: col.Type, Nullable: true})
+		}
+		return found, wanted, nil
+	}
+	wanted, err := csv.Infer(head, whole, found.Dialect)
+	return found, wanted, err
+}
+
+type fileSource struct {
+	settings *ReadFiles
+	dialect  csv.Dialect
+	wanted   *schema.Schema
+	schema   *schema.Schema
+	files    Files
+	matched  []FileInfo
+}
+
+func (s *fileSource) Open(_ context.Context, limit int64) (Reader, error) {
+	return &fileReader{fileSource: s, limit: limit}, nil
+}
+
+// fileReader reads one file after the other.
+type fileReader struct {
+	*fileSource
+	limit  int64
+	at     int
+	file   io.ReadCloser
+	csv    *csv.Reader
+	counts *countingReader
+	rows   int64
+}
+
+type countingReader struct {
+	io.Reader
+	n, told int64
+}
+
+func (c *countingReader) Read(p []byte) (int, error) {
+	n, err := c.Reader.Read(p)
+	c.n += int64(n)
+	return n, err
+}
+
+func (r *fileReader) Next(ctx context.Context) (Chunk, error) {
+	for {
+		if r.limit > 0 && r.rows >= r.limit {
+			return Chunk{}, io.EOF
+		}
+		if r.csv == nil {
+			if r.at == len(r.matched) {
+				return Chunk{}, io.EOF
+			}
+			if err := r.openNext(ctx); err != nil {
+				if errors.Is(err, csv.ErrEmpty) { // a file without a line gives no rows
+					r.closeFile()
+					continue
+				}
+				return Chunk{}, fmt.Errorf("%s: %w", r.matched[r.at-1].Name, err)
+			}
+		}
+		name := r.matched[r.at-1].Name
+		got, err := r.csv.Next(ctx)
+		if err == io.EOF {
+			r.closeFile()
+			continue
+		}
+		if err != nil {
+			return Chunk{}, fmt.Errorf("reading %s: %w", name, err)
+		}
+		r.rows += int64(got.Batch.N)
+		return r.chunk(name, got), nil
+	}
+}
+
+func (r *fileReader) openNext(ctx context.Context) (err error) {
+	f := r.matched[r.at]
+	r.at++
+	if r.file, err = r.files.Open(ctx, f.Name); err != nil {
+		return err
+	}
+	r.counts = &countingReader{Reader: r.file}
+	limit := int64(0)
+	if r.limit > 0 {
+		limit = r.limit - r.rows
+	}
+	r.csv, err = csv.Open(ctx, r.counts, csv.Options{Dialect: r.dialect, Schema: r.wanted, Nulls: r.settings.Nulls, Place: f.Name, Limit: limit})
+	return err
+}
+
+func (r *fileReader) chunk(name string, got csv.Chunk) Chunk {
+	out := Chunk{Batch: got.Batch, Seen: got.Seen, Bytes: r.counts.n - r.counts.told}
+	r.counts.told = r.counts.n
+	b := *got.Batch
+	b.Schema = r.schema
+	if r.settings.FileAs != "" {
+		names := batch.NewBuilder(schema.Of(schema.Text)).(*array.StringBuilder)
+		for range b.N {
+			names.Append(name)
+		}
+		b.Cols = append(append([]arrow.Array{}, b.Cols...), names.NewArray())
+	}
+	out.Batch = &b
+	for _, bad := range got.Refused {
+		out.Refused = append(out.Refused, Refused{Fault: bad.Fault, Column: bad.Column, Value: bad.Value, Place: name, Row: bad.Line, Raw: strings.TrimRight(bad.Raw, "\r\n")})
+	}
+	return out
+}
+
+func (r *fileReader) closeFile() {
+	if r.csv != nil {
+		_ = r.csv.Close()
+		r.csv = nil
+	}
+	if r.file != nil {
+		_ = r.file.Close()
+		r.file = nil
+	}
+}
+
+func (r *fileReader) Close() error {
+	r.closeFile()
+	return nil
+}

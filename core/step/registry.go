@@ -1,0 +1,61 @@
+package step
+
+import (
+	"slices"
+
+	"github.com/invopop/jsonschema"
+
+	"welkin/core/sheet"
+)
+
+// All lists the kinds of step in the order in which they are offered.
+func All() []Kind {
+	return []Kind{readFiles, readTable, chooseColumns, keepRows, deriveColumns, joinKind, groupKind, writeFile, writeTable}
+}
+
+// Find gives the kind of a name.
+func Find(name string) (Kind, bool) {
+	all := All()
+	i := slices.IndexFunc(all, func(k Kind) bool { return k.Name == name })
+	if i < 0 {
+		return Kind{}, false
+	}
+	return all[i], true
+}
+
+// Kinds hands the kinds to package sheet.
+type Kinds struct{}
+
+var _ sheet.Kinds = Kinds{}
+
+// New gives empty settings of a kind, or nil.
+func (Kinds) New(kind string) any {
+	if k, ok := Find(kind); ok {
+		return k.New()
+	}
+	return nil
+}
+
+// Names lists the kinds' names.
+func (Kinds) Names() []string {
+	var names []string
+	for _, k := range All() {
+		names = append(names, k.Name)
+	}
+	return names
+}
+
+// Ports tells how many inputs a kind takes.
+func (Kinds) Ports(kind string) int {
+	k, _ := Find(kind)
+	return len(k.Ports)
+}
+
+// JSONSchema gives the published schema of a kind's settings, from which the
+// front end draws a form and other programs check.
+func (k Kind) JSONSchema() *jsonschema.Schema {
+	r := jsonschema.Reflector{Anonymous: true, DoNotReference: true, ExpandedStruct: true}
+	s := r.Reflect(k.New())
+	s.Title, s.Description = k.Name, k.Help
+	return s
+}
