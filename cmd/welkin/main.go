@@ -26,13 +26,17 @@ const (
 var version = "development"
 
 type commands struct {
+	Config kong.ConfigFlag `help:"A JSON file of flags and their values."`
+
 	Serve   serveCommand   `cmd:"" help:"Serve the application and work through its queue."`
 	Worker  workerCommand  `cmd:"" help:"Work through the queue of an installation, without serving."`
+	Person  personCommand  `cmd:"" help:"Add somebody who may sign in; the password is asked for."`
 	Demo    demoCommand    `cmd:"" help:"Start the demo: a database of its own, made-up data, the application."`
 	Check   checkCommand   `cmd:"" help:"Check a sheet and say what is wrong, with line and column."`
 	Format  formatCommand  `cmd:"" help:"Write a sheet in its canonical form."`
 	Try     tryCommand     `cmd:"" help:"Run a sheet up to a step on a sample and show the rows; nothing is written."`
 	Run     runCommand     `cmd:"" help:"Run a sheet."`
+	Openapi openapiCommand `cmd:"" name:"openapi" help:"Print the OpenAPI document of the application."`
 	Version versionCommand `cmd:"" help:"Say which version this is."`
 }
 
@@ -63,7 +67,7 @@ func run(args []string) int {
 	defer stop()
 	var c commands
 	parser, err := kong.New(&c, kong.Name("welkin"), kong.Description("Build, run and watch data pipelines."),
-		kong.UsageOnError(), kong.BindTo(ctx, (*context.Context)(nil)), kong.DefaultEnvars("WELKIN"))
+		kong.UsageOnError(), kong.BindTo(ctx, (*context.Context)(nil)), kong.DefaultEnvars("WELKIN"), kong.Configuration(kong.JSON, "/etc/welkin/welkin.json"))
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "welkin:", err)
 		return exitBadUse

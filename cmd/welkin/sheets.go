@@ -292,7 +292,8 @@ func (c *runCommand) Run(ctx context.Context) error {
 	}
 	if err != nil {
 		// A run that never came to its commit has left nothing behind.
-		if sum.Epoch == 0 || len(sum.Targets) == 0 {
+		var committing *engine.CommitError
+		if !errors.As(err, &committing) {
 			err = errors.Join(err, state.Abandon())
 		}
 		if c.JSON {

@@ -246,13 +246,23 @@ func (r *run) work(cancel context.CancelCauseFunc) error {
 	for _, n := range r.nodes {
 		if n.load != nil && n.load.held == nil {
 			if err := n.load.load.Commit(ctx); err != nil {
-				return n.wrap(err)
+				return &CommitError{n.wrap(err)}
 			}
 		}
 	}
 	r.enterPhase(Committed)
-	return r.Journal.Committed(ctx, r.finish())
+	if err := r.Journal.Committed(ctx, r.finish()); err != nil {
+		return &CommitError{err}
+	}
+	return nil
 }
+
+// CommitError is a failure after the first target may have committed: the epoch
+// must be finished, not given up.
+type CommitError struct{ Err error }
+
+func (e *CommitError) Error() string { return e.Err.Error() }
+func (e *CommitError) Unwrap() error { return e.Err }
 
 // sources lists the reads so that what others wait for comes first.
 func (r *run) sources() []*node {
