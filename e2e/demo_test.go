@@ -1,0 +1,58 @@
+package e2e
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// TestEveryPageFitsAndIsQuiet opens every page of the demo at 1280×800: none
+// scrolls sideways and none leaves an error in the console. With WELKIN_SHOTS
+// it also takes the pictures of docs/screenshots.
+func TestEveryPageFitsAndIsQuiet(t *testing.T) {
+	b := start(t, 0.1).withDemo().open().sign()
+	for _, name := range []string{"Stays by night", "Warden logs"} {
+		b.visit("/pipelines")
+		b.see(name)
+		b.push(name)
+		b.push("Run now")
+		b.see("The books balance.")
+	}
+	for _, page := range []struct{ path, seen, shot string }{
+		{"/", "Needs a person", "today"},
+		{"/connections", "Choose a connection", ""},
+		{"/connections/1", "What is inside", "connection"},
+		{"/connections/2?path=public&open=public.stays", "First rows", "inside"},
+		{"/connections/new", "New connection", ""},
+		{"/pipelines", "from → to", "pipelines"},
+		{"/pipelines/1?step=typed", "After", "sheet"},
+		{"/pipelines/1?step=logs", "Found by looking", ""},
+		{"/pipelines/1?step=placed", "Other side", "join"},
+		{"/pipelines/1?step=typed&text=1", "warden_log_*.csv", "text"},
+		{"/pipelines/1", "The sheet", ""},
+		{"/runs", "asked for", "runs"},
+		{"/runs/2", "The books balance.", "run"},
+		{"/runs/2?view=aside", "Export as CSV", "set_aside"},
+		{"/runs/2?view=accounts", "in + made", ""},
+		{"/runs/2?view=log", "begins on", ""},
+		{"/timetable", "Turn off", ""},
+		{"/timetable/1", "Next ten times", "timetable"},
+		{"/people", "signs in as", ""},
+		{"/nowhere", "Nothing is here", ""},
+	} {
+		b.visit(page.path)
+		b.see(page.seen)
+		b.until("nothing is being read", `![...document.querySelectorAll('p')].some((p) => /^(Trying|Reading)…$/.test(p.innerText))`)
+		b.until("the page fits: "+page.path, `document.documentElement.scrollWidth <= 1280 && document.body.scrollWidth <= 1280`)
+		if page.shot != "" {
+			b.shot(page.shot)
+		}
+		require.Empty(t, b.errors, page.path)
+	}
+	b.until("night", `(() => { localStorage.setItem('welkin.theme', 'night'); return true })()`)
+	b.visit("/pipelines/1?step=by%20day")
+	b.see("After")
+	b.until("night is on", `document.documentElement.dataset.mode === 'night'`)
+	b.shot("sheet_night")
+	require.Empty(t, b.errors)
+}

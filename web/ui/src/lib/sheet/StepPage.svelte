@@ -1,0 +1,345 @@
+<script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query';
+  import { searchParams } from 'sv-router';
+
+  import { client, take, type CheckedStep, type StepKind } from '../api/client';
+  import RowsTable from '../components/RowsTable.svelte';
+  import SchemaForm, { type Schema } from '../components/SchemaForm.svelte';
+  import { count } from '../format';
+  import type { Editor, StepDoc } from './editor.svelte';
+
+  /** The chosen step: its settings, its rows before and after, its columns. */
+  let {
+    editor,
+    step,
+    kinds,
+    types,
+    readonly,
+    select,
+  }: {
+    editor: Editor;
+    step: StepDoc;
+    kinds: StepKind[];
+    types: string[];
+    readonly: boolean;
+    select: (id: string) => void;
+  } = $props();
+
+  const kind = $derived(kinds.find((k) => k.name === step.kind));
+  const checked = $derived<CheckedStep | undefined>(editor.checked?.steps?.find((s) => s.id === step.id));
+  const columnsOf = (id?: string) => editor.checked?.steps?.find((s) => s.id === id)?.columns ?? [];
+  const mine = $derived((editor.checked?.problems ?? []).filter((p) => p.step === step.id));
+  const problems = $derived(
+    Object.fromEntries(mine.filter((p) => !p.warning && p.path).map((p) => [p.path!, p.sentence])),
+  );
+  const loose = $derived(
+    mine.filter((p) => p.warning || !p.path || p.path === 'from' || p.path === 'with' || p.path === 'step'),
+  );
+
+  const connections = createQuery(() => ({
+    queryKey: ['connections'],
+    queryFn: () => take(client.GET('/api/connections')),
+  }));
+  const connection = $derived(connections.data?.find((c) => c.name === step.settings.connection));
+  const inside = createQuery(() => ({
+    queryKey: ['inside-names', connection?.id],
+    enabled: connection !== undefined,
+    staleTime: 60_000,
+    queryFn: async () => {
+      const all = await take(
+        client.GET('/api/connections/{id}/browse', {
+          params: { path: { id: connection!.id }, query: { search: connection!.holds === 'files' ? '.' : '.' } },
+        }),
+      );
+      return (all ?? []).filter((e) => !e.opens).map((e) => e.path.replace(/^public\./, ''));
+    },
+  }));
+
+  /** suggest gives the words that fit a setting, by its path. */
+  function suggest(path: string, format?: string): string[] {
+    if (format === 'files' || format === 'tables')
+      return (connections.data ?? []).filter((c) => c.holds === format).map((c) => c.name);
+    const last = path.split('.').at(-1)!;
+    if (last === 'type') return types.map((t) => t.replace('(p,s)', '(10,2)'));
+    if (last === 'right' || path === 'take') return columnsOf(step.with).map((c) => c.name);
+    if (['take', 'left', 'by', 'keys', 'order_by'].includes(last)) return columnsOf(step.from).map((c) => c.name);
+    if (last === 'table' || last === 'files') return inside.data ?? [];
+    if (step.kind === 'read table' && path === 'columns') return columnsOf(step.id).map((c) => c.name);
+    return [];
+  }
+  const change = (settings: Record<string, unknown>) =>
+    editor.edit((d) => {
+      d.steps.find((s) => s.id === step.id)!.settings = settings;
+    });
+  const put = (key: 'from' | 'with' | 'note' | 'problems', v: string) =>
+    editor.edit((d) => {
+      const s = d.steps.find((x) => x.id === step.id)!;
+      if (v) (s as unknown as Record<string, string>)[key] = v;
+      else delete s[key];
+    });
+  let renaming = $derived(step.id);
+  function rename() {
+    const to = renaming.trim();
+    if (!to || to === step.id) return;
+    const free = editor.freeName(to);
+    editor.rename(step.id, free);
+    select(free);
+  }
+
+  // What reading found can be written down, and then changed.
+  const found = $derived(checked?.hint?.found as { dialect: Record<string, unknown>; why: string[] } | undefined);
+  const files = $derived((checked?.hint?.count as number | undefined) ?? 0);
+  function writeDown() {
+    change({
+      ...step.settings,
+      dialect: found?.dialect,
+      columns: columnsOf(step.id)
+        .filter((c) => c.name !== step.settings.file_as)
+        .map((c) => ({ name: c.name, type: c.type })),
+    });
+  }
+  const takeAll = () => change({ ...step.settings, columns: columnsOf(step.from).map((c) => ({ take: c.name })) });
+
+  const view = $derived(String(searchParams.get('view') ?? 'after'));
+  const show = (v: string) => searchParams.set('view', v, { replace: true });
+  const tried = $derived(editor.triedStep === step.id ? editor.tried : undefined);
+  const account = $derived(tried?.steps?.find((a) => a.step === step.id));
+  const before = $derived(tried?.before ?? []);
+  const after = $derived(tried && checked?.role !== 'write' ? tried.after : undefined);
+
+  /** A cell is marked where it is new, or differs from the same row before. */
+  const origins = $derived(new Map((before[0]?.origins ?? []).map((o, i) => [o, i])));
+  function differs(row: number, col: number): boolean {
+    const b = before[0];
+    if (!b || !after || checked?.kind === 'group') return false;
+    const at = (b.columns ?? []).findIndex((c) => c.name === after.columns?.[col]?.name);
+    if (at < 0) return true;
+    const was = origins.get(after.origins?.[row] ?? '');
+    if (was === undefined) return false;
+    return b.rows?.[was]?.[at] !== after.rows?.[row]?.[col];
+  }
+  const said = $derived(account?.sample ? 'sample' : 'all');
+</script>
+
+<div class="top scroll" class:half={tried !== undefined || editor.refused !== ''}>
+  <div class="sec">
+    <div class="titleline">
+      <input
+        class="field name"
+        aria-label="Name of the step"
+        bind:value={renaming}
+        {readonly}
+        onblur={rename}
+        onkeydown={(e) => e.key === 'Enter' && e.currentTarget.blur()}
+      />
+      <span class="note">{step.kind}</span>
+    </div>
+    {#each loose as p, i (i)}<p class="telling" class:mild={p.warning} role={p.warning ? undefined : 'alert'}>
+        {p.sentence}
+      </p>{/each}
+    {#if kind?.ports?.length}
+      <div class="ins">
+        {#each ['from', 'with'].slice(0, kind.ports.length) as key, i (key)}
+          <label>
+            <span class="label">{i === 0 ? 'from' : 'with'}</span>
+            <select
+              class="field"
+              disabled={readonly}
+              aria-label={key}
+              value={step[key as 'from' | 'with'] ?? ''}
+              onchange={(e) => put(key as 'from' | 'with', e.currentTarget.value)}
+            >
+              <option value="">choose a step…</option>
+              {#each editor.doc.steps.filter((s) => s.id !== step.id && kinds.find((k) => k.name === s.kind)?.role !== 'write') as s (s.id)}<option
+                  value={s.id}>{s.id}</option
+                >{/each}
+            </select>
+          </label>
+        {/each}
+      </div>
+    {/if}
+    {#if kind}
+      <SchemaForm schema={kind.schema as Schema} value={step.settings} {change} {suggest} {problems} {readonly} />
+    {/if}
+    {#if found}
+      <p class="note found">
+        {files}
+        {files === 1 ? 'file' : 'files'}. Found by looking: {found.why.join('; ')}.
+        {#if !readonly && !step.settings.columns}<button class="plain" onclick={writeDown}
+            >Write dialect and columns down to change them</button
+          >{/if}
+      </p>
+    {/if}
+    {#if step.kind === 'choose columns' && !readonly && !((step.settings.columns as unknown[]) ?? []).length && columnsOf(step.from).length}
+      <button class="plain" onclick={takeAll}
+        >Take all {columnsOf(step.from).length} columns, to choose among them</button
+      >
+    {/if}
+    <div class="more">
+      <label
+        ><span class="label">bad rows</span>
+        <select
+          class="field"
+          disabled={readonly}
+          value={step.problems ?? ''}
+          onchange={(e) => put('problems', e.currentTarget.value)}
+        >
+          <option value="">set aside</option><option value="stop">stop the run</option>
+        </select></label
+      >
+      <label class="notefield"
+        ><span class="label">note</span><input
+          class="field"
+          {readonly}
+          value={step.note ?? ''}
+          onchange={(e) => put('note', e.currentTarget.value)}
+        /></label
+      >
+    </div>
+  </div>
+</div>
+{#if editor.refused && !editor.trying}
+  <p class="telling mild">No rows yet: {editor.refused}</p>
+{/if}
+{#if tried}
+  <div class="tabs" role="tablist">
+    {#each before as b, i (i)}
+      <button role="tab" aria-selected={view === `before${i || ''}`} onclick={() => show(`before${i || ''}`)}
+        >{before.length > 1 ? (i === 0 ? 'Before' : 'Other side') : 'Before'}
+        <span class="num note">{count(b.total)}</span></button
+      >
+    {/each}
+    {#if after}<button role="tab" aria-selected={view === 'after'} onclick={() => show('after')}
+        >After <span class="num note">{count(after.total)}</span></button
+      >{/if}
+    <button role="tab" aria-selected={view === 'columns'} onclick={() => show('columns')}>Columns</button>
+    <button role="tab" aria-selected={view === 'aside'} onclick={() => show('aside')}
+      >Set aside <span class="num note" class:as={tried.set_aside_total}>{count(tried.set_aside_total)}</span></button
+    >
+    <span class="r">{said}</span>
+  </div>
+  {#if view === 'columns'}
+    <div class="scroll">
+      <table class="lines">
+        <thead><tr><th>column</th><th>type</th><th>null</th><th>from</th></tr></thead>
+        <tbody>
+          {#each columnsOf(checked?.role === 'write' ? step.from : step.id) as c (c.name)}
+            <tr
+              ><td><code>{c.name}</code></td><td>{c.type}</td><td class="note">{c.nullable ? 'may be' : 'never'}</td><td
+                class="note">{c.from ?? ''} {c.description ?? ''}</td
+              ></tr
+            >
+          {/each}
+        </tbody>
+      </table>
+    </div>
+  {:else if view === 'aside'}
+    <div class="scroll">
+      <table class="lines">
+        <thead><tr><th>where</th><th>why</th><th>the row</th></tr></thead>
+        <tbody>
+          {#each tried.set_aside ?? [] as x (x.n)}
+            <tr>
+              <td
+                ><span class="data">{x.place}</span><br /><span class="note"
+                  >{x.key || (x.line ? `line ${x.line}` : '')} · step {x.step}</span
+                ></td
+              >
+              <td
+                >{x.sentence}{#if x.column}<br /><span class="note">column <code>{x.column}</code></span>{/if}</td
+              >
+              <td class="data cell"
+                >{x.raw || (x.names ?? []).map((n, i) => `${n}=${x.cells?.[i] ?? '∅'}`).join('; ')}</td
+              >
+            </tr>
+          {:else}<tr><td colspan="3" class="note">No row was set aside in this trial.</td></tr>{/each}
+        </tbody>
+      </table>
+    </div>
+  {:else if view.startsWith('before') || !after}
+    {@const b = before[view === 'before1' ? 1 : 0] ?? before[0]}
+    {#if b}<RowsTable columns={b.columns ?? []} rows={(b.rows ?? []) as (string | null)[][]} label="Rows before" />{/if}
+  {:else}
+    <RowsTable
+      columns={after.columns ?? []}
+      rows={(after.rows ?? []) as (string | null)[][]}
+      changed={before.length ? differs : undefined}
+      label="Rows after"
+    />
+  {/if}
+{:else if editor.trying}
+  <p class="sec note working">Trying…</p>
+{/if}
+
+<style>
+  .top.half {
+    flex: 0 1 auto;
+    max-height: 56%;
+    border-bottom: 1px solid var(--rule);
+  }
+  .titleline {
+    display: flex;
+    gap: 10px;
+    align-items: baseline;
+    margin-bottom: 8px;
+  }
+  .titleline .name {
+    font: 650 17px/1.2 var(--title);
+    width: 240px;
+    border-bottom-color: transparent;
+    padding-left: 0;
+  }
+  .titleline .name:hover,
+  .titleline .name:focus {
+    border-bottom-color: var(--rule2);
+  }
+  .titleline .note {
+    white-space: nowrap;
+  }
+  .ins,
+  .more {
+    display: flex;
+    gap: 24px;
+    margin-bottom: 8px;
+    font-size: 13.5px;
+  }
+  .ins label,
+  .more label {
+    display: flex;
+    gap: 10px;
+    align-items: baseline;
+  }
+  .ins .label,
+  .more .label {
+    color: var(--soft);
+  }
+  .ins label:first-child .label,
+  .more label:first-child .label {
+    width: 112px;
+    flex: none;
+  }
+  .more {
+    margin: 12px 0 0;
+  }
+  .more select {
+    width: 120px;
+  }
+  .notefield {
+    flex: 1;
+  }
+  .found {
+    margin: 8px 0 0;
+    font-size: 12.5px;
+  }
+  .telling {
+    margin: 0 0 8px;
+  }
+  .tabs .note {
+    font-weight: 400;
+  }
+  .cell {
+    overflow-wrap: anywhere;
+    font-size: 11.5px;
+    white-space: pre-wrap;
+  }
+</style>

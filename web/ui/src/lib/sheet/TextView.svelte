@@ -1,0 +1,122 @@
+<script lang="ts">
+  import { defaultKeymap, history, historyKeymap, indentWithTab } from '@codemirror/commands';
+  import { yaml } from '@codemirror/lang-yaml';
+  import { bracketMatching, HighlightStyle, indentOnInput, syntaxHighlighting } from '@codemirror/language';
+  import { lintGutter, setDiagnostics, type Diagnostic } from '@codemirror/lint';
+  import { EditorState } from '@codemirror/state';
+  import { EditorView, highlightActiveLine, keymap, lineNumbers } from '@codemirror/view';
+  import { tags } from '@lezer/highlight';
+  import { untrack } from 'svelte';
+
+  import type { Problem } from '../api/client';
+  import type { Editor } from './editor.svelte';
+
+  /** The sheet as text: the same document, checked as it is typed. */
+  let { editor, readonly }: { editor: Editor; readonly: boolean } = $props();
+
+  let own = ''; // the text that came from here, which must not come back
+  let view: EditorView;
+  let wait: ReturnType<typeof setTimeout> | undefined;
+
+  const inks = HighlightStyle.define([
+    { tag: [tags.propertyName, tags.definition(tags.propertyName)], color: 'var(--act)' },
+    { tag: [tags.comment], color: 'var(--soft)', fontStyle: 'italic' },
+    { tag: [tags.string, tags.content], color: 'var(--ink)' },
+    { tag: [tags.number, tags.bool], color: 'var(--l2)' },
+  ]);
+
+  function mark(problems: Problem[]) {
+    const doc = view.state.doc;
+    const marks: Diagnostic[] = problems
+      .filter((p) => p.line && p.line <= doc.lines)
+      .map((p) => {
+        const line = doc.line(p.line!);
+        return {
+          from: Math.min(line.to, line.from + Math.max(0, (p.column ?? 1) - 1)),
+          to: line.to,
+          severity: p.warning ? 'info' : 'error',
+          message: p.sentence,
+        };
+      });
+    view.dispatch(setDiagnostics(view.state, marks));
+  }
+
+  const mount = (el: HTMLElement) => {
+    untrack(() => {
+      own = editor.yaml;
+      view = new EditorView({
+        parent: el,
+        state: EditorState.create({
+          doc: editor.yaml,
+          extensions: [
+            lineNumbers(),
+            history(),
+            highlightActiveLine(),
+            bracketMatching(),
+            indentOnInput(),
+            yaml(),
+            lintGutter(),
+            syntaxHighlighting(inks),
+            EditorState.readOnly.of(readonly),
+            EditorView.contentAttributes.of({ 'aria-label': 'The sheet as text' }),
+            keymap.of([...defaultKeymap, ...historyKeymap, indentWithTab]),
+            EditorView.updateListener.of((u) => {
+              if (!u.docChanged) return;
+              own = u.state.doc.toString();
+              clearTimeout(wait);
+              wait = setTimeout(async () => mark(await editor.setText(own)), 250);
+            }),
+          ],
+        }),
+      });
+      mark(editor.checked?.problems ?? []);
+    });
+    return () => view.destroy();
+  };
+  // An undo, or an edit on the left, comes in from outside.
+  $effect(() => {
+    const text = editor.yaml;
+    if (text === own || !view) return;
+    own = text;
+    view.dispatch({ changes: { from: 0, to: view.state.doc.length, insert: text } });
+    clearTimeout(wait);
+  });
+</script>
+
+<div class="text" {@attach mount}></div>
+
+<style>
+  .text {
+    flex: 1;
+    min-height: 0;
+    overflow: hidden;
+  }
+  .text :global(.cm-editor) {
+    height: 100%;
+    font-size: 12.5px;
+    background: var(--raised);
+    color: var(--ink);
+  }
+  .text :global(.cm-scroller) {
+    font-family: var(--data);
+    line-height: 1.55;
+  }
+  .text :global(.cm-gutters) {
+    background: var(--raised);
+    color: var(--faint);
+    border: 0;
+  }
+  .text :global(.cm-activeLine),
+  .text :global(.cm-activeLineGutter) {
+    background: var(--sunk);
+  }
+  .text :global(.cm-cursor) {
+    border-left-color: var(--ink);
+  }
+  .text :global(.cm-tooltip) {
+    background: var(--raised);
+    border: 1px solid var(--rule2);
+    color: var(--ink);
+    font-family: var(--text);
+  }
+</style>

@@ -1,0 +1,102 @@
+<script lang="ts">
+  import type { StepKind } from '../api/client';
+
+  /** Asks what comes next, at the line where it goes: a field to type into and a
+   * short list with examples. */
+  let {
+    kinds,
+    after,
+    add,
+    close,
+  }: { kinds: StepKind[]; after: string; add: (k: StepKind) => void; close: () => void } = $props();
+
+  let text = $state('');
+  let at = $state(0);
+  const hits = $derived(
+    kinds
+      .filter((k) => after !== '' || k.role === 'read')
+      .filter((k) =>
+        text
+          .trim()
+          .toLowerCase()
+          .split(/\s+/)
+          .every((w) => `${k.name} ${k.help} ${k.words}`.toLowerCase().includes(w)),
+      ),
+  );
+  const choose = (k: StepKind | undefined) => k && add(k);
+  function key(e: KeyboardEvent) {
+    if (e.key === 'ArrowDown') at = Math.min(at + 1, hits.length - 1);
+    else if (e.key === 'ArrowUp') at = Math.max(at - 1, 0);
+    else if (e.key === 'Enter') choose(hits[at]);
+    else if (e.key === 'Escape') close();
+    else return;
+    e.preventDefault();
+    e.stopPropagation();
+  }
+  const focus = (el: HTMLInputElement) => el.focus();
+</script>
+
+<div class="next" role="dialog" aria-label="What next">
+  <input
+    {@attach focus}
+    class="field"
+    aria-label="What next"
+    placeholder={after ? `What next after “${after}”? Type what you want to do` : 'Where do the rows come from?'}
+    bind:value={text}
+    oninput={() => (at = 0)}
+    onkeydown={key}
+  />
+  <ul role="listbox" aria-label="Kinds of step">
+    {#each hits as k, i (k.name)}
+      <li role="option" aria-selected={i === at} class:on={i === at}>
+        <button tabindex="-1" onclick={() => add(k)}
+          ><b>{k.name}</b><span>{k.help}</span><code>{k.example}</code></button
+        >
+      </li>
+    {:else}<li class="none">No step does this. Press Esc to close.</li>{/each}
+  </ul>
+</div>
+
+<style>
+  .next {
+    padding: 8px 14px 8px 74px;
+    background: var(--raised);
+    border-bottom: 1px solid var(--rule2);
+    border-top: 1px solid var(--rule2);
+  }
+  ul {
+    list-style: none;
+    margin: 4px 0 0;
+    padding: 0;
+  }
+  li button {
+    display: grid;
+    grid-template-columns: 116px 1fr;
+    gap: 0 10px;
+    width: 100%;
+    border: 0;
+    background: none;
+    color: inherit;
+    font: inherit;
+    text-align: left;
+    padding: 4px 6px;
+    cursor: pointer;
+  }
+  li span {
+    font-size: 12.5px;
+    color: var(--soft);
+  }
+  li code {
+    grid-column: 2;
+    font-size: 11.5px;
+  }
+  li.on,
+  li:hover {
+    background: var(--act-bg);
+  }
+  .none {
+    color: var(--soft);
+    font-size: 13px;
+    padding: 4px 6px;
+  }
+</style>

@@ -1,0 +1,276 @@
+import { client, Refusal, take, type CheckedSheet, type PipelineDetail, type Problem, type Tried } from '../api/client';
+
+/** The sheet as a document, as the server gives it and takes it. */
+export interface StepDoc {
+  id: string;
+  kind: string;
+  from?: string;
+  with?: string;
+  note?: string;
+  problems?: 'set aside' | 'stop';
+  settings: Record<string, unknown>;
+}
+export interface SheetDoc {
+  name: string;
+  description?: string;
+  parameters?: { name: string; type: string; default?: string; note?: string }[] | null;
+  limits: { set_aside?: number; share?: number };
+  steps: StepDoc[];
+}
+
+const plain = <T>(v: T): T => JSON.parse(JSON.stringify(v)) as T;
+
+/**
+ * Editor holds a sheet while it is edited: the document, its text, undo and
+ * redo, what checking and trying it found. Each edit is checked after a short
+ * pause; an answer that comes after a later edit is thrown away.
+ */
+export class Editor {
+  doc = $state<SheetDoc>({ name: '', limits: {}, steps: [] });
+  yaml = $state('');
+  checked = $state<CheckedSheet>();
+  tried = $state<Tried>();
+  triedStep = $state('');
+  trying = $state(false);
+  telling = $state('');
+  refused = $state(''); // why the last trial could not be made
+  dirty = $state(false);
+  saving = $state(false);
+  past = $state<string[]>([]);
+  future = $state<string[]>([]);
+
+  id: number;
+  version = 0;
+  private wait: ReturnType<typeof setTimeout> | undefined;
+  private checks: AbortController | undefined;
+  private tries: AbortController | undefined;
+
+  constructor(id: number) {
+    this.id = id;
+  }
+
+  private get draftKey(): string {
+    return `welkin.draft.${this.id}`;
+  }
+
+  /** load takes a saved pipeline, and a draft of it that was left unsaved. */
+  load(p: PipelineDetail): void {
+    this.version = p.version;
+    this.take(p.checked);
+    const draft = localStorage.getItem(this.draftKey);
+    if (draft) {
+      const d = JSON.parse(draft) as { version: number; doc: SheetDoc };
+      if (d.version === p.version) {
+        this.doc = d.doc;
+        this.dirty = true;
+        void this.check();
+      } else {
+        localStorage.removeItem(this.draftKey);
+      }
+    }
+  }
+
+  /** begin starts a new pipeline, or goes on with one that was never saved. */
+  begin(): void {
+    const draft = localStorage.getItem(this.draftKey);
+    this.doc = draft ? (JSON.parse(draft) as { doc: SheetDoc }).doc : { name: 'New pipeline', limits: {}, steps: [] };
+    this.dirty = draft !== null;
+    void this.check();
+  }
+
+  private take(c: CheckedSheet): void {
+    this.checked = c;
+    this.yaml = c.yaml;
+    this.doc = plain(c.doc) as unknown as SheetDoc;
+    this.doc.steps ??= [];
+  }
+
+  /** edit changes the document, so that it can be undone. */
+  edit(change: (d: SheetDoc) => void): void {
+    const before = JSON.stringify(this.doc);
+    const next = plain(this.doc);
+    change(next);
+    if (JSON.stringify(next) === before) return;
+    this.past = [...this.past.slice(-199), before];
+    this.future = [];
+    this.doc = next;
+    this.changed();
+  }
+
+  private changed(): void {
+    this.dirty = true;
+    localStorage.setItem(this.draftKey, JSON.stringify({ version: this.version, doc: this.doc }));
+    clearTimeout(this.wait);
+    this.wait = setTimeout(() => void this.check(), 250);
+  }
+
+  undo(): void {
+    const before = this.past.at(-1);
+    if (before === undefined) return;
+    this.future = [...this.future, JSON.stringify(this.doc)];
+    this.past = this.past.slice(0, -1);
+    this.doc = JSON.parse(before) as SheetDoc;
+    this.changed();
+  }
+
+  redo(): void {
+    const next = this.future.at(-1);
+    if (next === undefined) return;
+    this.past = [...this.past, JSON.stringify(this.doc)];
+    this.future = this.future.slice(0, -1);
+    this.doc = JSON.parse(next) as SheetDoc;
+    this.changed();
+  }
+
+  /** check asks what each step gives and what is wrong. */
+  async check(): Promise<void> {
+    this.checks?.abort();
+    const mine = (this.checks = new AbortController());
+    try {
+      const c = await take(
+        client.POST('/api/sheets/check', { body: { doc: this.doc as unknown }, signal: mine.signal }),
+      );
+      if (mine !== this.checks) return;
+      this.checked = c;
+      this.yaml = c.yaml;
+      this.telling = '';
+    } catch (e) {
+      if (mine === this.checks && !(e instanceof DOMException)) this.telling = (e as Error).message;
+    }
+  }
+
+  /** setText takes an edited text. Only text that reads as a sheet replaces it. */
+  async setText(text: string): Promise<Problem[]> {
+    this.checks?.abort();
+    const mine = (this.checks = new AbortController());
+    try {
+      const c = await take(client.POST('/api/sheets/check', { body: { yaml: text }, signal: mine.signal }));
+      if (mine !== this.checks) return [];
+      const broken = (c.problems ?? []).some((p) => !p.step && !p.warning && (p.line ?? 0) > 0);
+      if (!broken && (c.doc?.steps ?? []).every((s) => s.settings !== null && s.settings !== undefined)) {
+        this.past = [...this.past, JSON.stringify(this.doc)];
+        this.future = [];
+        this.checked = c;
+        this.doc = plain(c.doc) as unknown as SheetDoc;
+        this.doc.steps ??= [];
+        this.yaml = text;
+        this.dirty = true;
+        localStorage.setItem(this.draftKey, JSON.stringify({ version: this.version, doc: this.doc }));
+      }
+      return c.problems ?? [];
+    } catch (e) {
+      if (!(e instanceof DOMException)) this.telling = (e as Error).message;
+      return [];
+    }
+  }
+
+  /** try runs the sheet up to a step on a sample. */
+  async try(step: string, sample = 2000): Promise<void> {
+    this.tries?.abort();
+    const mine = (this.tries = new AbortController());
+    this.trying = true;
+    try {
+      const t = await take(
+        client.POST('/api/sheets/try', { body: { doc: this.doc as unknown, step, sample }, signal: mine.signal }),
+      );
+      if (mine !== this.tries) return;
+      this.tried = t;
+      this.triedStep = step;
+      this.refused = '';
+    } catch (e) {
+      if (mine !== this.tries || e instanceof DOMException) return;
+      this.refused = (e as Error).message;
+    }
+    this.trying = false;
+  }
+
+  /** save keeps a new version; a conflict is told and loses nothing. */
+  async save(): Promise<PipelineDetail | undefined> {
+    clearTimeout(this.wait);
+    this.saving = true;
+    this.telling = '';
+    try {
+      const body = { doc: this.doc as unknown, version: this.version };
+      const p = this.id
+        ? await take(client.PUT('/api/pipelines/{id}', { params: { path: { id: this.id } }, body }))
+        : await take(client.POST('/api/pipelines', { body }));
+      localStorage.removeItem(this.draftKey);
+      this.id = p.id;
+      this.version = p.version;
+      this.dirty = false;
+      this.take(p.checked);
+      return p;
+    } catch (e) {
+      this.telling = e instanceof Refusal && e.status === 409 ? `Not saved: ${e.message}` : (e as Error).message;
+      return undefined;
+    } finally {
+      this.saving = false;
+    }
+  }
+
+  /** discard goes back to the saved version. */
+  discard(p: PipelineDetail): void {
+    localStorage.removeItem(this.draftKey);
+    this.past = [];
+    this.future = [];
+    this.dirty = false;
+    this.take(p.checked);
+    this.version = p.version;
+  }
+
+  /** freeName gives a step name that is not taken. */
+  freeName(wanted: string): string {
+    const taken = this.doc.steps.map((s) => s.id);
+    if (!taken.includes(wanted)) return wanted;
+    for (let n = 2; ; n++) if (!taken.includes(`${wanted} ${n}`)) return `${wanted} ${n}`;
+  }
+
+  /** rename renames a step and everything that names it. */
+  rename(from: string, to: string): void {
+    this.edit((d) => {
+      for (const s of d.steps) {
+        if (s.id === from) s.id = to;
+        if (s.from === from) s.from = to;
+        if (s.with === from) s.with = to;
+      }
+    });
+  }
+
+  /** insert puts a step after another one, in between it and what reads it. */
+  insert(after: string, step: StepDoc, between: boolean): void {
+    this.edit((d) => {
+      const at = d.steps.findIndex((s) => s.id === after);
+      if (between)
+        for (const s of d.steps) {
+          if (s.from === after) s.from = step.id;
+          if (s.with === after) s.with = step.id;
+        }
+      d.steps.splice(at < 0 ? d.steps.length : at + 1, 0, step);
+    });
+  }
+
+  /** remove takes a step out; what read it reads its input instead. */
+  remove(id: string): void {
+    this.edit((d) => {
+      const at = d.steps.findIndex((s) => s.id === id);
+      if (at < 0) return;
+      const before = d.steps[at]!.from;
+      d.steps.splice(at, 1);
+      for (const s of d.steps)
+        for (const key of ['from', 'with'] as const)
+          if (s[key] === id) {
+            if (before) s[key] = before;
+            else delete s[key];
+          }
+    });
+  }
+
+  /** duplicate puts a copy of a step after it. */
+  duplicate(id: string): string | undefined {
+    const s = this.doc.steps.find((x) => x.id === id);
+    if (!s) return undefined;
+    const copy = { ...plain(s), id: this.freeName(id) };
+    this.insert(id, copy, false);
+    return copy.id;
+  }
+}

@@ -1,0 +1,486 @@
+<script lang="ts">
+  import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+  import { searchParams } from 'sv-router';
+  import { untrack } from 'svelte';
+
+  import { client, take, type Account, type StepKind } from '../lib/api/client';
+  import Ago from '../lib/components/Ago.svelte';
+  import Ask from '../lib/components/Ask.svelte';
+  import Sentence from '../lib/components/Sentence.svelte';
+  import Spread from '../lib/components/Spread.svelte';
+  import State from '../lib/components/State.svelte';
+  import { change, count, duration } from '../lib/format';
+  import { follow } from '../lib/live';
+  import { may } from '../lib/session.svelte';
+  import { Editor } from '../lib/sheet/editor.svelte';
+  import LaneMargin from '../lib/sheet/LaneMargin.svelte';
+  import SheetPage from '../lib/sheet/SheetPage.svelte';
+  import StepPage from '../lib/sheet/StepPage.svelte';
+  import TextView from '../lib/sheet/TextView.svelte';
+  import WhatNext from '../lib/sheet/WhatNext.svelte';
+  import { go, route } from '../router';
+
+  const queries = useQueryClient();
+  const param = $derived((route.params as { id: string }).id);
+  const id = $derived(param === 'new' ? 0 : Number(param));
+  const catalogue = createQuery(() => ({
+    queryKey: ['steps'],
+    staleTime: Infinity,
+    queryFn: () => take(client.GET('/api/steps')),
+  }));
+  const saved = createQuery(() => ({
+    queryKey: ['pipeline', id],
+    enabled: id !== 0,
+    refetchOnWindowFocus: false,
+    queryFn: () => take(client.GET('/api/pipelines/{id}', { params: { path: { id } } })),
+  }));
+  let editor = $state<Editor>(new Editor(0));
+  let loaded = $state(-1);
+  $effect(() => {
+    const data = saved.data;
+    const wanted = id;
+    untrack(() => {
+      if (wanted === loaded) return;
+      if (wanted === 0) {
+        editor = new Editor(0);
+        editor.begin();
+        loaded = 0;
+        adding = editor.doc.steps.length === 0;
+      } else if (data && data.id === wanted) {
+        if (editor.id !== wanted) editor = new Editor(wanted);
+        if (!editor.version || editor.version !== data.version) editor.load(data);
+        loaded = wanted;
+      }
+    });
+  });
+  $effect(() => follow(() => void queries.invalidateQueries({ queryKey: ['pipeline', id] })));
+
+  const readonly = $derived(!may('builder'));
+  const steps = $derived(editor.doc.steps);
+  const kinds = $derived<StepKind[]>(catalogue.data?.kinds ?? []);
+  const kindOf = (name: string) => kinds.find((k) => k.name === name);
+  const chosenId = $derived(String(searchParams.get('step') ?? ''));
+  const chosen = $derived(steps.find((s) => s.id === chosenId));
+  const asText = $derived(searchParams.get('text') === 1 || searchParams.get('text') === '1');
+  let adding = $state(false);
+  let removing = $state(false);
+
+  const select = (s: string) => searchParams.set('step', s, { replace: true });
+  function showText(on: boolean) {
+    if (on) searchParams.set('text', '1');
+    else searchParams.delete('text');
+  }
+
+  // The figures are the last trial's where it reached, else the last run's.
+  const figures = $derived.by(() => {
+    const list = editor.tried?.steps ?? saved.data?.figures?.steps ?? [];
+    return new Map<string, Account>(list.map((a) => [a.step, a]));
+  });
+  const source = $derived(
+    editor.tried
+      ? `figures of a trial up to ${editor.triedStep}`
+      : saved.data?.figures
+        ? `figures of run ${saved.data.figures_run}`
+        : '',
+  );
+  const problemOf = (s: string) => (editor.checked?.problems ?? []).find((p) => p.step === s && !p.warning);
+  const general = $derived((editor.checked?.problems ?? []).filter((p) => !p.step && !p.warning));
+
+  // A chosen step is tried by itself once the sheet has been checked.
+  let last = '';
+  $effect(() => {
+    const c = editor.checked;
+    const s = chosenId;
+    if (!c || !s || readonly) return;
+    const key = `${s}\n${c.yaml}`;
+    if (key === last) return;
+    const up = needed(s);
+    if ((c.problems ?? []).some((p) => !p.warning && p.step && up.includes(p.step))) return;
+    last = key;
+    untrack(() => void editor.try(s));
+  });
+  function needed(s: string, seen: string[] = []): string[] {
+    const st = steps.find((x) => x.id === s);
+    if (!st || seen.includes(s)) return seen;
+    seen.push(s);
+    if (st.from) needed(st.from, seen);
+    if (st.with) needed(st.with, seen);
+    return seen;
+  }
+
+  function add(k: StepKind) {
+    const after = kindOf(chosen?.kind ?? '')?.role === 'write' ? '' : (chosen?.id ?? steps.at(-1)?.id ?? '');
+    const words: Record<string, string> = {
+      'read files': 'rows',
+      'read table': 'rows',
+      'choose columns': 'typed',
+      'keep rows': 'kept',
+      'derive columns': 'derived',
+      join: 'joined',
+      group: 'grouped',
+      'write file': 'file',
+      'write table': 'load',
+    };
+    const name = editor.freeName(words[k.name] ?? k.name);
+    const settings: Record<string, unknown> = {};
+    for (const [f, s] of Object.entries(
+      (k.schema as { properties?: Record<string, { type?: string }>; required?: string[] }).properties ?? {},
+    ))
+      if ((k.schema as { required?: string[] }).required?.includes(f)) settings[f] = s.type === 'array' ? [] : '';
+    editor.insert(
+      chosen?.id ?? steps.at(-1)?.id ?? '',
+      { id: name, kind: k.name, ...(k.role === 'read' ? {} : { from: after }), settings },
+      k.role === 'work' && after !== '',
+    );
+    adding = false;
+    select(name);
+  }
+  function removeStep() {
+    if (!chosen) return;
+    const at = steps.indexOf(chosen);
+    editor.remove(chosen.id);
+    const next = editor.doc.steps[Math.min(at, editor.doc.steps.length - 1)];
+    if (next) select(next.id);
+  }
+  async function save() {
+    const fresh = editor.id === 0;
+    const p = await editor.save();
+    if (!p) return false;
+    queries.setQueryData(['pipeline', p.id], p);
+    void queries.invalidateQueries({ queryKey: ['pipelines'] });
+    if (fresh) {
+      localStorage.removeItem('welkin.draft.0');
+      loaded = p.id;
+      go(`/pipelines/${p.id}${chosenId ? `?step=${encodeURIComponent(chosenId)}` : ''}`, true);
+    }
+    return true;
+  }
+  async function run() {
+    if ((editor.dirty || editor.id === 0) && !(await save())) return;
+    try {
+      const r = await take(client.POST('/api/pipelines/{id}/runs', { params: { path: { id: editor.id } }, body: {} }));
+      go(`/runs/${r.id}`);
+    } catch (e) {
+      editor.telling = (e as Error).message;
+    }
+  }
+  async function removePipeline() {
+    try {
+      await take(client.DELETE('/api/pipelines/{id}', { params: { path: { id: editor.id } } }));
+      localStorage.removeItem(`welkin.draft.${editor.id}`);
+      await queries.invalidateQueries({ queryKey: ['pipelines'] });
+      go('/pipelines');
+    } catch (e) {
+      editor.telling = (e as Error).message;
+    }
+  }
+
+  const typing = (e: KeyboardEvent) =>
+    e.target instanceof HTMLElement &&
+    e.target.closest('input,textarea,select,[contenteditable=true],.cm-editor,[role=dialog]') !== null;
+  function key(e: KeyboardEvent) {
+    if ((e.ctrlKey || e.metaKey) && e.key === 's') {
+      e.preventDefault();
+      if (!readonly) void save();
+      return;
+    }
+    if (e.key === 'Escape' && e.target instanceof HTMLElement && e.target.closest('.page')) e.target.blur();
+    if (e.ctrlKey || e.metaKey || e.altKey || typing(e)) return;
+    const at = chosen ? steps.indexOf(chosen) : -1;
+    const edits: Record<string, () => void> = readonly
+      ? {}
+      : {
+          a: () => (adding = true),
+          d: () => {
+            const copy = chosen && editor.duplicate(chosen.id);
+            if (copy) select(copy);
+          },
+          Delete: removeStep,
+          u: () => editor.undo(),
+          U: () => editor.redo(),
+          t: () => chosen && void editor.try(chosen.id),
+        };
+    const doing: Record<string, () => void> = {
+      ...edits,
+      ArrowDown: () => steps[at + 1] && select(steps[at + 1]!.id),
+      ArrowUp: () => steps[at - 1] && select(steps[at - 1]!.id),
+      Enter: () => (document.querySelector('.page .set .field') as HTMLElement | null)?.focus(),
+      ...(may('operator') ? { r: () => void run() } : {}),
+    };
+    if (e.target instanceof HTMLElement && e.key === 'Enter' && e.target.closest('button,a')) return;
+    const act = doing[e.key];
+    if (!act) return;
+    e.preventDefault();
+    act();
+  }
+  const tall = 43;
+</script>
+
+<svelte:window onkeydown={key} />
+<svelte:head><title>{editor.doc.name || 'Pipeline'} · Welkin</title></svelte:head>
+{#if saved.error}<p class="telling" role="alert">{saved.error.message}</p>{/if}
+{#if loaded >= 0}
+  <div class="head">
+    <input
+      class="field sheetname"
+      aria-label="Name of the pipeline"
+      {readonly}
+      value={editor.doc.name}
+      size={Math.max(8, editor.doc.name.length)}
+      onchange={(e) => editor.edit((d) => (d.name = e.currentTarget.value))}
+    />
+    <span class="meta">
+      {#if editor.dirty}changed, not saved{:else if saved.data}version {saved.data.version}, changed <Ago
+          time={saved.data.changed_at}
+        />{/if}{#if saved.data?.last_run}
+        · last run <a href="/runs/{saved.data.last_run.id}"><State run={saved.data.last_run} /></a>{/if}
+    </span>
+    <div class="acts">
+      <button class="plain" aria-pressed={asText} onclick={() => showText(!asText)}>{asText ? 'Steps' : 'Text'}</button>
+      {#if editor.id && may('operator')}<a class="plain" href="/timetable/new?pipeline={editor.id}">Schedule</a>{/if}
+      {#if !readonly}
+        <button class="push" disabled={!chosen || editor.trying} onclick={() => chosen && editor.try(chosen.id)}
+          >Try <kbd>t</kbd></button
+        >
+        <button class="push" disabled={editor.saving || (!editor.dirty && editor.id !== 0)} onclick={save}>Save</button>
+      {/if}
+      {#if may('operator')}<button
+          class="push main"
+          disabled={editor.saving || editor.checked?.ready === false}
+          title={editor.checked?.ready === false ? 'The sheet has mistakes; they stand at their steps' : ''}
+          onclick={run}>{editor.dirty || !editor.id ? 'Save and run' : 'Run now'}</button
+        >{/if}
+    </div>
+  </div>
+  {#if editor.telling}<p class="telling" role="alert">{editor.telling}</p>{/if}
+  <Spread name="sheet">
+    {#snippet ledger()}
+      <div class="cols top">
+        <span class="first">lanes</span><span>step</span><span>rows out</span><span>change</span><span>aside</span><span
+          >time</span
+        >
+      </div>
+      <div class="scroll" role="listbox" aria-label="Steps" tabindex="-1">
+        <div class="steps">
+          <LaneMargin
+            steps={steps.map((s) => ({ id: s.id, inputs: [s.from, s.with].filter((x) => x !== undefined) }))}
+            roles={steps.map((s) => kindOf(s.kind)?.role ?? '')}
+            {tall}
+          />
+          {#each steps as s (s.id)}
+            {@const a = figures.get(s.id)}
+            {@const role = kindOf(s.kind)?.role}
+            {@const wrong = problemOf(s.id)}
+            {@const info = editor.checked?.steps?.find((x) => x.id === s.id)}
+            <button
+              class="cols line"
+              class:on={s.id === chosenId}
+              role="option"
+              aria-selected={s.id === chosenId}
+              style:height="{tall}px"
+              onclick={() => select(s.id)}
+            >
+              <span></span>
+              <span class="what"
+                ><b>{s.id}</b>{#if wrong}<span class="bad">{wrong.sentence}</span>{:else}<span
+                    ><Sentence text={info?.sentence ?? s.kind} /></span
+                  >{/if}</span
+              >
+              <span class="num">{a ? count(role === 'write' && editor.tried ? (a.in ?? [])[0] : a.out) : ''}</span>
+              <span class="num d">{a && role === 'work' ? change((a.in ?? [])[0] ?? 0, a.out) : a ? '–' : ''}</span>
+              <span class="num" class:as={a?.set_aside} class:zero={!a?.set_aside}>{a ? count(a.set_aside) : ''}</span>
+              <span class="num d">{a ? duration(a.seconds) : ''}</span>
+            </button>
+            {#if adding && s.id === (chosen?.id ?? steps.at(-1)?.id)}<WhatNext
+                {kinds}
+                after={s.id}
+                {add}
+                close={() => (adding = false)}
+              />{/if}
+          {/each}
+        </div>
+        {#if adding && steps.length === 0}<WhatNext {kinds} after="" {add} close={() => (adding = false)} />{/if}
+        {#if !adding && !readonly}
+          <button class="invite" onclick={() => (adding = true)}
+            ><kbd>a</kbd><i
+              >{steps.length
+                ? `What next after “${chosen?.id ?? steps.at(-1)?.id}”?`
+                : 'Where do the rows come from?'}</i
+            ></button
+          >
+        {/if}
+      </div>
+      <div class="foot">
+        {#each general as p, i (i)}<p class="telling" role="alert">
+            {p.line ? `line ${p.line}: ` : ''}{p.sentence}
+          </p>{/each}
+        <span class="note">{source || 'no figures yet: choose a step to try it'}</span>
+        {#if !readonly}
+          <span class="undo">
+            <button class="plain" disabled={editor.past.length === 0} onclick={() => editor.undo()}>Undo</button>
+            <button class="plain" disabled={editor.future.length === 0} onclick={() => editor.redo()}>Redo</button>
+            {#if editor.dirty && saved.data}<button class="plain" onclick={() => editor.discard(saved.data!)}
+                >Back to the saved one</button
+              >{/if}
+            {#if chosen}<button class="plain warn" onclick={removeStep}>Remove step</button>{/if}
+            {#if editor.id}<button class="plain warn" onclick={() => (removing = true)}>Remove pipeline…</button>{/if}
+          </span>
+        {/if}
+      </div>
+    {/snippet}
+    {#snippet page()}
+      {#if asText}
+        <TextView {editor} {readonly} />
+      {:else if chosen}
+        {#key editor}<StepPage
+            {editor}
+            step={chosen}
+            {kinds}
+            types={catalogue.data?.types ?? []}
+            {readonly}
+            {select}
+          />{/key}
+      {:else}
+        <SheetPage {editor} {readonly} types={catalogue.data?.types ?? []} />
+      {/if}
+    {/snippet}
+  </Spread>
+  <Ask
+    bind:open={removing}
+    title="Remove {editor.doc.name}?"
+    gone="The pipeline, its versions, schedules and the list of its runs will be gone, set-aside rows too. What it loaded stays in its targets."
+    verb="Remove it"
+    yes={removePipeline}
+  />
+{/if}
+
+<style>
+  .sheetname {
+    font: 650 25px/1.1 var(--title);
+    letter-spacing: -0.015em;
+    width: auto;
+    max-width: 360px;
+    border-bottom-color: transparent;
+    padding: 0;
+  }
+  .sheetname:hover:not([readonly]),
+  .sheetname:focus {
+    border-bottom-color: var(--rule2);
+  }
+  .cols {
+    display: grid;
+    grid-template-columns: 74px minmax(0, 1fr) 74px 66px 52px 60px;
+    align-items: center;
+    padding-right: 14px;
+  }
+  .cols.top {
+    color: var(--soft);
+    font-size: 12px;
+    border-bottom: 1px solid var(--rule2);
+    padding-top: 5px;
+    padding-bottom: 4px;
+    flex: none;
+  }
+  .first {
+    padding-left: 20px;
+  }
+  .cols.top span:nth-child(n + 3),
+  .line .num {
+    text-align: right;
+  }
+  .steps {
+    position: relative;
+  }
+  .line {
+    width: 100%;
+    border: 0;
+    border-bottom: 1px solid var(--rule);
+    background: none;
+    color: inherit;
+    font: inherit;
+    text-align: left;
+    cursor: pointer;
+    padding-top: 0;
+    padding-bottom: 0;
+    padding-left: 0;
+  }
+  .line.on {
+    background: var(--raised);
+    box-shadow: inset 3px 0 0 var(--act);
+  }
+  .line:focus-visible {
+    outline-offset: -2px;
+  }
+  .what {
+    min-width: 0;
+    padding-right: 8px;
+  }
+  .what b {
+    display: block;
+    font-weight: 650;
+    line-height: 17px;
+  }
+  .what > span {
+    display: block;
+    color: var(--soft);
+    font-size: 12.5px;
+    line-height: 16px;
+    white-space: nowrap;
+    overflow: hidden;
+    text-overflow: ellipsis;
+  }
+  .what > span.bad {
+    color: var(--look);
+  }
+  .d {
+    color: var(--soft);
+  }
+  .line .num.as {
+    font-weight: 650;
+  }
+  .invite {
+    display: flex;
+    gap: 10px;
+    align-items: center;
+    width: 100%;
+    border: 0;
+    background: none;
+    padding: 9px 14px 9px 74px;
+    color: var(--soft);
+    font: 13px var(--text);
+    cursor: text;
+    text-align: left;
+  }
+  .invite i {
+    font-style: normal;
+    flex: 1;
+    border-bottom: 1px dashed var(--rule2);
+    padding-bottom: 2px;
+  }
+  .foot {
+    border-top: 3px double var(--rule2);
+    padding: 7px 14px 8px 20px;
+    display: flex;
+    flex-wrap: wrap;
+    gap: 4px 16px;
+    align-items: baseline;
+    flex: none;
+  }
+  .foot .telling {
+    flex-basis: 100%;
+    margin: 0;
+  }
+  .undo {
+    margin-left: auto;
+    display: flex;
+    gap: 12px;
+  }
+  .undo .plain {
+    font-size: 12.5px;
+  }
+  .plain:disabled {
+    color: var(--faint);
+    cursor: default;
+    text-decoration: none;
+  }
+</style>
