@@ -49,7 +49,7 @@ func People(ctx context.Context, s *store.Store, file string) (SignIn, error) {
 			continue
 		}
 		p.PasswordHash = api.HashPassword(in.Password)
-		if _, err := s.AddPerson(ctx, p); err != nil && !errors.Is(err, store.Conflict) {
+		if _, err := s.AddPerson(ctx, p); err != nil && !errors.Is(err, store.ErrConflict) {
 			return in, err
 		}
 	}
@@ -63,7 +63,7 @@ func Connections(ctx context.Context, s *store.Store, c store.Connection, secret
 	have, err := s.ConnectionByName(ctx, c.Name)
 	if err == nil {
 		c.ID = have.ID
-	} else if !errors.Is(err, store.NotFound) {
+	} else if !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
 	_, err = s.SaveConnection(ctx, c, secrets)

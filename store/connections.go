@@ -39,7 +39,7 @@ func (s *Store) ConnectionByName(ctx context.Context, name string) (Connection, 
 func (s *Store) Secrets(c Connection) (map[string]string, error) { return s.seal.open(c.Sealed) }
 
 // SaveConnection adds a connection (ID 0) or changes one. A name that is taken
-// is a Conflict.
+// is a ErrConflict.
 func (s *Store) SaveConnection(ctx context.Context, c Connection, secrets map[string]string) (Connection, error) {
 	sealed, err := s.seal.close(secrets)
 	if err != nil {
@@ -53,8 +53,8 @@ func (s *Store) SaveConnection(ctx context.Context, c Connection, secrets map[st
 		args = append(args, c.ID)
 	}
 	out, err := one[Connection](s.Pool.Query(ctx, sql, args...))
-	if errors.Is(err, NotFound) {
-		return out, Conflict
+	if errors.Is(err, ErrNotFound) {
+		return out, ErrConflict
 	}
 	return out, err
 }
@@ -62,5 +62,5 @@ func (s *Store) SaveConnection(ctx context.Context, c Connection, secrets map[st
 // DeleteConnection removes a connection.
 func (s *Store) DeleteConnection(ctx context.Context, id int64) error {
 	tag, err := s.Pool.Exec(ctx, `DELETE FROM connections WHERE id = $1`, id)
-	return changed(tag.RowsAffected(), err, NotFound)
+	return changed(tag.RowsAffected(), err, ErrNotFound)
 }

@@ -34,12 +34,12 @@ func (s *Store) Person(ctx context.Context, id int64) (Person, error) {
 	return one[Person](s.Pool.Query(ctx, `SELECT `+personColumns+` FROM people WHERE id = $1`, id))
 }
 
-// AddPerson adds somebody; a login that is taken is a Conflict.
+// AddPerson adds somebody; a login that is taken is a ErrConflict.
 func (s *Store) AddPerson(ctx context.Context, p Person) (Person, error) {
 	out, err := one[Person](s.Pool.Query(ctx, `INSERT INTO people (login, name, role, password_hash) VALUES (lower($1), $2, $3, $4)
 		ON CONFLICT DO NOTHING RETURNING `+personColumns, p.Login, p.Name, p.Role, p.PasswordHash))
-	if errors.Is(err, NotFound) {
-		return out, Conflict
+	if errors.Is(err, ErrNotFound) {
+		return out, ErrConflict
 	}
 	return out, err
 }
@@ -49,5 +49,5 @@ func (s *Store) AddPerson(ctx context.Context, p Person) (Person, error) {
 func (s *Store) ChangePerson(ctx context.Context, p Person) error {
 	tag, err := s.Pool.Exec(ctx, `UPDATE people SET name = $2, role = $3, disabled = $4, password_hash = COALESCE(NULLIF($5, ''), password_hash) WHERE id = $1`,
 		p.ID, p.Name, p.Role, p.Disabled, p.PasswordHash)
-	return changed(tag.RowsAffected(), err, NotFound)
+	return changed(tag.RowsAffected(), err, ErrNotFound)
 }

@@ -34,17 +34,17 @@ func (s *Store) Pipeline(ctx context.Context, id int64) (Pipeline, error) {
 func (s *Store) SheetVersion(ctx context.Context, id int64, version int) (text string, err error) {
 	err = s.Pool.QueryRow(ctx, `SELECT sheet FROM pipeline_versions WHERE pipeline_id = $1 AND version = $2`, id, version).Scan(&text)
 	if errors.Is(err, pgx.ErrNoRows) {
-		return "", NotFound
+		return "", ErrNotFound
 	}
 	return text, err
 }
 
-// AddPipeline adds a pipeline; a name that is taken is a Conflict.
+// AddPipeline adds a pipeline; a name that is taken is a ErrConflict.
 func (s *Store) AddPipeline(ctx context.Context, name, sheet, by string) (p Pipeline, err error) {
 	err = pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
 		p, err = one[Pipeline](tx.Query(ctx, `INSERT INTO pipelines (name, sheet, changed_by) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING RETURNING `+pipelineColumns, name, sheet, by))
-		if errors.Is(err, NotFound) {
-			return Conflict
+		if errors.Is(err, ErrNotFound) {
+			return ErrConflict
 		}
 		if err != nil {
 			return err
@@ -59,14 +59,14 @@ func keepVersion(ctx context.Context, tx pgx.Tx, p Pipeline) error {
 	return err
 }
 
-// SavePipeline keeps a new version. It is a Conflict when the latest version is
+// SavePipeline keeps a new version. It is a ErrConflict when the latest version is
 // not the one that was edited, or the name is taken.
 func (s *Store) SavePipeline(ctx context.Context, id int64, edited int, name, sheet, by string) (p Pipeline, err error) {
 	err = pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
 		p, err = one[Pipeline](tx.Query(ctx, `UPDATE pipelines SET name = $3, sheet = $4, changed_by = $5, changed_at = now(), version = version + 1
 			WHERE id = $1 AND version = $2 AND NOT EXISTS (SELECT 1 FROM pipelines o WHERE o.name = $3 AND o.id <> $1) RETURNING `+pipelineColumns, id, edited, name, sheet, by))
-		if errors.Is(err, NotFound) {
-			return Conflict
+		if errors.Is(err, ErrNotFound) {
+			return ErrConflict
 		}
 		if err != nil {
 			return err
@@ -79,5 +79,5 @@ func (s *Store) SavePipeline(ctx context.Context, id int64, edited int, name, sh
 // DeletePipeline removes a pipeline with its versions, schedules and runs.
 func (s *Store) DeletePipeline(ctx context.Context, id int64) error {
 	tag, err := s.Pool.Exec(ctx, `DELETE FROM pipelines WHERE id = $1`, id)
-	return changed(tag.RowsAffected(), err, NotFound)
+	return changed(tag.RowsAffected(), err, ErrNotFound)
 }

@@ -109,7 +109,7 @@ func (s *Store) AddRun(ctx context.Context, tx pgx.Tx, pipeline int64, params ma
 	err = tx.QueryRow(ctx, `INSERT INTO runs (pipeline_id, version, params, asked_by, schedule_id)
 		SELECT id, version, $2, $3, $4 FROM pipelines WHERE id = $1 RETURNING id`, pipeline, params, by, schedule).Scan(&id)
 	if errors.Is(err, pgx.ErrNoRows) {
-		return 0, NotFound
+		return 0, ErrNotFound
 	}
 	return id, err
 }
@@ -118,7 +118,7 @@ func (s *Store) AddRun(ctx context.Context, tx pgx.Tx, pipeline int64, params ma
 func (s *Store) TakeRun(ctx context.Context, id int64, worker string) error {
 	tag, err := s.Pool.Exec(ctx, `UPDATE runs SET state = 'running', started_at = COALESCE(started_at, now()), ended_at = NULL, message = '', heartbeat_at = now(), worker = $2, attempts = attempts + 1
 		WHERE id = $1`, id, worker)
-	return changed(tag.RowsAffected(), err, NotFound)
+	return changed(tag.RowsAffected(), err, ErrNotFound)
 }
 
 // Beat says that a run is alive, and tells whether somebody asked to stop it.
@@ -175,7 +175,7 @@ func (s *Store) AskStop(ctx context.Context, id int64, by string) error {
 	if err == nil {
 		_, err = s.Pool.Exec(ctx, `SELECT pg_notify('welkin_runs', $1)`, fmt.Sprint(id))
 	}
-	return changed(tag.RowsAffected(), err, NotFound)
+	return changed(tag.RowsAffected(), err, ErrNotFound)
 }
 
 // Silent lists running runs without a sign of life since a time.

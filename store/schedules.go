@@ -49,7 +49,7 @@ func (s *Store) SaveSchedule(ctx context.Context, c Schedule) (Schedule, error) 
 // DeleteSchedule removes a schedule.
 func (s *Store) DeleteSchedule(ctx context.Context, id int64) error {
 	tag, err := s.Pool.Exec(ctx, `DELETE FROM schedules WHERE id = $1`, id)
-	return changed(tag.RowsAffected(), err, NotFound)
+	return changed(tag.RowsAffected(), err, ErrNotFound)
 }
 
 // Due locks the schedules whose time has come; other workers pass them over.

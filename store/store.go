@@ -26,11 +26,11 @@ type Store struct {
 	seal *Seal
 }
 
-// NotFound says that a record is not there (any more).
-var NotFound = errors.New("not there any more")
+// ErrNotFound says that a record is not there (any more).
+var ErrNotFound = errors.New("not there any more")
 
-// Conflict says that somebody else changed the record meanwhile.
-var Conflict = errors.New("changed by somebody else meanwhile")
+// ErrConflict says that somebody else changed the record meanwhile.
+var ErrConflict = errors.New("changed by somebody else meanwhile")
 
 // Open connects to the database and brings its tables up to date.
 func Open(ctx context.Context, address string, seal *Seal) (*Store, error) {
@@ -54,10 +54,10 @@ func Open(ctx context.Context, address string, seal *Seal) (*Store, error) {
 func migrate(ctx context.Context, pool *pgxpool.Pool) error {
 	var version int
 	if err := pool.QueryRow(ctx, `SELECT current_setting('server_version_num')::int`).Scan(&version); err != nil {
-		return fmt.Errorf("Welkin's database does not answer: %w", err)
+		return fmt.Errorf("the database of Welkin does not answer: %w", err)
 	}
 	if version < 150_000 {
-		return fmt.Errorf("Welkin's database is PostgreSQL %d; version 15 or newer is needed", version/10_000)
+		return fmt.Errorf("the database of Welkin is PostgreSQL %d; version 15 or newer is needed", version/10_000)
 	}
 	// Two programs that start at once must not both migrate.
 	conn, err := pool.Acquire(ctx)
@@ -95,7 +95,7 @@ func migrate(ctx context.Context, pool *pgxpool.Pool) error {
 // Close ends all connections.
 func (s *Store) Close() { s.Pool.Close() }
 
-// one collects a single record; none is NotFound.
+// one collects a single record; none is ErrNotFound.
 func one[T any](rows pgx.Rows, err error) (T, error) {
 	var zero T
 	if err != nil {
@@ -103,7 +103,7 @@ func one[T any](rows pgx.Rows, err error) (T, error) {
 	}
 	v, err := pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[T])
 	if errors.Is(err, pgx.ErrNoRows) {
-		return zero, NotFound
+		return zero, ErrNotFound
 	}
 	return v, err
 }

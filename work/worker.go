@@ -31,7 +31,7 @@ type runWorker struct {
 func (r *runWorker) Work(ctx context.Context, job *river.Job[runJob]) error {
 	w := r.work
 	run, err := w.Store.Run(ctx, job.Args.Run)
-	if errors.Is(err, store.NotFound) {
+	if errors.Is(err, store.ErrNotFound) {
 		return nil // its pipeline was removed
 	}
 	if err != nil {

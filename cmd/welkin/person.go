@@ -39,7 +39,7 @@ func (c *personCommand) Run(ctx context.Context) error {
 	}
 	defer s.Close()
 	_, err = s.AddPerson(ctx, store.Person{Login: c.Login, Name: c.Name, Role: c.Role, PasswordHash: api.HashPassword(password)})
-	if errors.Is(err, store.Conflict) {
+	if errors.Is(err, store.ErrConflict) {
 		return fmt.Errorf("somebody signs in as %s already", c.Login)
 	}
 	return err

@@ -82,7 +82,7 @@ func explain(err error, name string) error {
 	case errors.Is(err, fs.ErrNotExist):
 		return fmt.Errorf("%s is not there; it may have been moved or deleted", name)
 	case errors.Is(err, fs.ErrPermission):
-		return fmt.Errorf("Welkin may not open %s; give its user the right to read it", name)
+		return fmt.Errorf("%s may not be opened; give the user Welkin runs as the right to read it", name)
 	}
 	return err
 }

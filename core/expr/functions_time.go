@@ -150,6 +150,8 @@ var formFields = []formField{
 	{"IYYY", 0, nil, func(t time.Time) string { y, _ := t.ISOWeek(); return fmt.Sprintf("%04d", y) }},
 	{"IW", 0, nil, func(t time.Time) string { _, w := t.ISOWeek(); return fmt.Sprintf("%02d", w) }},
 	{"MM", 2, func(c *clock, v int) { c.month = v }, func(t time.Time) string { return t.Format("01") }},
+	{"Day", 0, nil, func(t time.Time) string { return fmt.Sprintf("%-9s", t.Weekday()) }},
+	{"Dy", 0, nil, func(t time.Time) string { return t.Format("Mon") }},
 	{"DDD", 0, nil, func(t time.Time) string { return fmt.Sprintf("%03d", t.YearDay()) }},
 	{"DD", 2, func(c *clock, v int) { c.day = v }, func(t time.Time) string { return t.Format("02") }},
 	{"ID", 0, nil, func(t time.Time) string { return fmt.Sprint(parts["isodow"](t)) }},
@@ -164,8 +166,6 @@ var formFields = []formField{
 	{"US", 6, func(c *clock, v int) { c.nano = v * 1e3 }, func(t time.Time) string { return fmt.Sprintf("%06d", t.Nanosecond()/1e3) }},
 	{"Month", 0, nil, func(t time.Time) string { return fmt.Sprintf("%-9s", t.Month()) }},
 	{"Mon", 0, nil, func(t time.Time) string { return t.Format("Jan") }},
-	{"Day", 0, nil, func(t time.Time) string { return fmt.Sprintf("%-9s", t.Weekday()) }},
-	{"Dy", 0, nil, func(t time.Time) string { return t.Format("Mon") }},
 	{"AM", 0, nil, func(t time.Time) string { return t.Format("PM") }},
 	{"PM", 0, nil, func(t time.Time) string { return t.Format("PM") }},
 }

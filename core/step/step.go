@@ -30,13 +30,13 @@ const (
 
 // Kind describes a kind of step.
 type Kind struct {
-	Name    string   `json:"name"`
-	Role    Role     `json:"role"`
-	Ports   []string `json:"ports" doc:"What each input is for."`
-	Help    string   `json:"help"`
-	Example string   `json:"example"`
-	Words   string   `json:"words" doc:"Other words by which it is found."`
-	New     func() Settings
+	Name    string          `json:"name"`
+	Role    Role            `json:"role"`
+	Ports   []string        `json:"ports" doc:"What each input is for."`
+	Help    string          `json:"help"`
+	Example string          `json:"example"`
+	Words   string          `json:"words" doc:"Other words by which it is found."`
+	New     func() Settings `json:"-"`
 }
 
 // Settings are the settings of one kind. They read from and write to JSON and

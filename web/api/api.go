@@ -139,7 +139,7 @@ func secured(next http.Handler) http.Handler {
 // fault turns an error into an answer: a sentence for people, and no more.
 func (s *Server) fault(ctx context.Context, what string, err error) error {
 	switch {
-	case errors.Is(err, store.NotFound):
+	case errors.Is(err, store.ErrNotFound):
 		return huma.Error404NotFound(what + " is not there any more")
 	case errors.Is(err, context.Canceled):
 		return huma.NewError(499, "given up")

@@ -110,7 +110,7 @@ func (s *Server) save(ctx context.Context, id int64, in *ConnectionInput) (*body
 		return nil, err
 	}
 	c, err = s.Store.SaveConnection(ctx, c, secrets)
-	if errors.Is(err, store.Conflict) {
+	if errors.Is(err, store.ErrConflict) {
 		return nil, huma.Error409Conflict(fmt.Sprintf("there is a connection %q already; choose another name", in.Body.Name))
 	}
 	if err != nil {

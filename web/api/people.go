@@ -36,7 +36,7 @@ func (s *Server) peopleRoutes() {
 			return nil, huma.Error422UnprocessableEntity("the password needs at least ten characters")
 		}
 		p, err := s.Store.AddPerson(ctx, store.Person{Login: in.Body.Login, Name: in.Body.Name, Role: in.Body.Role, PasswordHash: HashPassword(in.Body.Password)})
-		if errors.Is(err, store.Conflict) {
+		if errors.Is(err, store.ErrConflict) {
 			return nil, huma.Error409Conflict("somebody signs in as " + in.Body.Login + " already; choose another name")
 		}
 		if err != nil {

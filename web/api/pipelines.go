@@ -250,7 +250,7 @@ func (s *Server) pipelineRoutes() {
 			return nil, err
 		}
 		p, err := s.Store.AddPipeline(ctx, name, text, personOf(ctx).Name)
-		if errors.Is(err, store.Conflict) {
+		if errors.Is(err, store.ErrConflict) {
 			return nil, huma.Error409Conflict(fmt.Sprintf("there is a pipeline %q already; choose another name", name))
 		}
 		if err != nil {
@@ -268,7 +268,7 @@ func (s *Server) pipelineRoutes() {
 			return nil, err
 		}
 		p, err := s.Store.SavePipeline(ctx, in.ID, in.Body.Version, name, text, personOf(ctx).Name)
-		if errors.Is(err, store.Conflict) {
+		if errors.Is(err, store.ErrConflict) {
 			now, err := s.Store.Pipeline(ctx, in.ID)
 			if err != nil {
 				return nil, s.fault(ctx, "the pipeline", err)

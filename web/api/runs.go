@@ -113,7 +113,7 @@ func (s *Server) runRoutes() {
 		}
 	}) (*body[store.Run], error) {
 		id, err := s.Work.AskRun(ctx, in.ID, in.Body.Params, personOf(ctx).Name)
-		if errors.Is(err, store.NotFound) {
+		if errors.Is(err, store.ErrNotFound) {
 			return nil, s.fault(ctx, "the pipeline", err)
 		}
 		if err != nil {
@@ -126,7 +126,7 @@ func (s *Server) runRoutes() {
 		return answer(run), nil
 	})
 	route(s, "operator", http.MethodPost, "/api/runs/{id}/stop", "stop-run", "Ask a run to stop; nothing of it is loaded", func(ctx context.Context, in *ByID) (*struct{}, error) {
-		if err := s.Store.AskStop(ctx, in.ID, personOf(ctx).Name); errors.Is(err, store.NotFound) {
+		if err := s.Store.AskStop(ctx, in.ID, personOf(ctx).Name); errors.Is(err, store.ErrNotFound) {
 			return nil, huma.Error409Conflict("the run has ended already")
 		} else if err != nil {
 			return nil, s.fault(ctx, "the run", err)

@@ -26,5 +26,14 @@ export const { navigate, route } = createRouter({
 
 /** go opens an address of the app that was put together from data. */
 export function go(address: string, replace = false): void {
-  void (navigate as (to: string, options?: { replace?: boolean }) => Promise<unknown>)(address, { replace });
+  const to = new URL(address, location.origin);
+  const search = Object.fromEntries(to.searchParams);
+  const open = navigate as (path: string, options: object) => Promise<unknown>;
+  void open(to.pathname, { replace, search });
+}
+
+/** openRow opens what a row of a list stands for, unless a link or button in the
+ * row was meant. */
+export function openRow(e: MouseEvent, address: string): void {
+  if (!(e.target as HTMLElement).closest('a,button')) go(address);
 }

@@ -4,18 +4,28 @@ type Listener = (run: number) => void;
 const listeners = new Set<Listener>();
 let source: EventSource | null = null;
 
+function open(): void {
+  if (source || listeners.size === 0) return;
+  source = new EventSource('/api/events');
+  source.addEventListener('run', (e) => listeners.forEach((l) => l(Number((e as MessageEvent<string>).data))));
+}
+
+function close(): void {
+  source?.close();
+  source = null;
+}
+
+// A page that the browser keeps for going back must not hold its connection: a
+// browser has only six to a server.
+window.addEventListener('pagehide', close);
+window.addEventListener('pageshow', open);
+
 /** follow tells a listener about runs that change, until it is let go. */
 export function follow(listener: Listener): () => void {
   listeners.add(listener);
-  if (!source) {
-    source = new EventSource('/api/events');
-    source.addEventListener('run', (e) => listeners.forEach((l) => l(Number((e as MessageEvent<string>).data))));
-  }
+  open();
   return () => {
     listeners.delete(listener);
-    if (listeners.size === 0) {
-      source?.close();
-      source = null;
-    }
+    if (listeners.size === 0) close();
   };
 }

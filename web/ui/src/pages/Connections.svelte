@@ -7,7 +7,7 @@
   import ConnectionForm from '../lib/connections/ConnectionForm.svelte';
   import Inside from '../lib/connections/Inside.svelte';
   import { may } from '../lib/session.svelte';
-  import { go, route } from '../router';
+  import { go, openRow, route } from '../router';
 
   const queries = useQueryClient();
   const connections = createQuery(() => ({
@@ -55,7 +55,7 @@
         <thead><tr><th>name</th><th>kind</th><th>holds</th><th class="r">changed</th></tr></thead>
         <tbody>
           {#each connections.data ?? [] as c (c.id)}
-            <tr class="opens" class:on={String(c.id) === id} onclick={() => go(`/connections/${c.id}`)}>
+            <tr class="opens" class:on={String(c.id) === id} onclick={(e) => openRow(e, `/connections/${c.id}`)}>
               <td><a href="/connections/{c.id}"><b>{c.name}</b></a></td>
               <td>{c.kind}</td>
               <td class="note">{c.holds}</td>

@@ -7,7 +7,7 @@
   import { count } from '../lib/format';
   import { follow } from '../lib/live';
   import { may } from '../lib/session.svelte';
-  import { go } from '../router';
+  import { go, openRow } from '../router';
 
   const queries = useQueryClient();
   const pipelines = createQuery(() => ({ queryKey: ['pipelines'], queryFn: () => take(client.GET('/api/pipelines')) }));
@@ -45,7 +45,7 @@
     </thead>
     <tbody>
       {#each pipelines.data ?? [] as p (p.id)}
-        <tr class="opens" onclick={() => go(`/pipelines/${p.id}`)}>
+        <tr class="opens" onclick={(e) => openRow(e, `/pipelines/${p.id}`)}>
           <td><a href="/pipelines/{p.id}"><b>{p.name}</b></a></td>
           <td class="note does" title={p.does}>{p.does}</td>
           <td class="r num">{p.steps}</td>

@@ -93,11 +93,10 @@
       <a class="title" href="/pipelines/{r.pipeline_id}">{r.pipeline}</a> <span class="no">run {count(r.id)}</span>
     </h1>
     <span class="meta"
-      ><State run={r} />{#if r.started_at}
-        · <time title={exact(r.started_at)}>{clock(r.started_at)}</time>{#if r.ended_at}, {duration(
+      ><State run={r} />{#if r.started_at}&#32;· <time title={exact(r.started_at)}>{clock(r.started_at)}</time
+        >{#if r.ended_at}, {duration(
             (new Date(r.ended_at).getTime() - new Date(r.started_at).getTime()) / 1000,
-          )}{/if}{/if} · by {r.asked_by} · version {r.version}{#if r.worker}
-        · {r.worker}{/if}</span
+          )}{/if}{/if} · by {r.asked_by} · version {r.version}{#if r.worker}{` · ${r.worker}`}{/if}</span
     >
     <div class="acts">
       {#if may('operator')}

@@ -7,7 +7,7 @@
   import State from '../lib/components/State.svelte';
   import { count, duration } from '../lib/format';
   import { follow } from '../lib/live';
-  import { go } from '../router';
+  import { openRow } from '../router';
 
   const queries = useQueryClient();
   const state = $derived(String(searchParams.get('state') ?? ''));
@@ -63,7 +63,7 @@
     </thead>
     <tbody>
       {#each list as r (r.id)}
-        <tr class="opens" onclick={() => go(`/runs/${r.id}`)}>
+        <tr class="opens" onclick={(e) => openRow(e, `/runs/${r.id}`)}>
           <td class="num"><a href="/runs/{r.id}">{count(r.id)}</a></td>
           <td><b>{r.pipeline}</b></td>
           <td><State run={r} /></td>

@@ -226,14 +226,13 @@
       aria-label="Name of the pipeline"
       {readonly}
       value={editor.doc.name}
-      size={Math.max(8, editor.doc.name.length)}
       onchange={(e) => editor.edit((d) => (d.name = e.currentTarget.value))}
     />
     <span class="meta">
       {#if editor.dirty}changed, not saved{:else if saved.data}version {saved.data.version}, changed <Ago
           time={saved.data.changed_at}
-        />{/if}{#if saved.data?.last_run}
-        · last run <a href="/runs/{saved.data.last_run.id}"><State run={saved.data.last_run} /></a>{/if}
+        />{/if}{#if saved.data?.last_run}&#32;· last run&#32;
+        <a href="/runs/{saved.data.last_run.id}"><State run={saved.data.last_run} /></a>{/if}
     </span>
     <div class="acts">
       <button class="plain" aria-pressed={asText} onclick={() => showText(!asText)}>{asText ? 'Steps' : 'Text'}</button>
@@ -359,6 +358,7 @@
     font: 650 25px/1.1 var(--title);
     letter-spacing: -0.015em;
     width: auto;
+    field-sizing: content;
     max-width: 360px;
     border-bottom-color: transparent;
     padding: 0;

@@ -7,7 +7,7 @@
   import Spread from '../lib/components/Spread.svelte';
   import { exact } from '../lib/format';
   import { may } from '../lib/session.svelte';
-  import { go, route } from '../router';
+  import { go, openRow, route } from '../router';
 
   const queries = useQueryClient();
   const schedules = createQuery(() => ({
@@ -58,7 +58,7 @@
         <thead><tr><th>pipeline</th><th>when</th><th>zone</th><th>next</th><th></th></tr></thead>
         <tbody>
           {#each schedules.data ?? [] as s (s.id)}
-            <tr class="opens" class:on={String(s.id) === id} onclick={() => go(`/timetable/${s.id}`)}>
+            <tr class="opens" class:on={String(s.id) === id} onclick={(e) => openRow(e, `/timetable/${s.id}`)}>
               <td><a href="/timetable/{s.id}"><b>{s.pipeline}</b></a></td>
               <td><code>{s.cron}</code></td>
               <td class="note">{s.zone}</td>

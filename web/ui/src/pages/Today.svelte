@@ -25,7 +25,7 @@
 
   /** The day as a strip: a line for each pipeline, its runs as marks on it. */
   const dayStart = $derived(new Date(now.getFullYear(), now.getMonth(), now.getDate()).getTime());
-  const wide = 430;
+  const wide = 462;
   const x = (t: string | number) => Math.max(0, Math.min(1, (new Date(t).getTime() - dayStart) / 86_400_000)) * wide;
   const strip = $derived.by(() => {
     const lines: { id: number; name: string; runs: Run[]; next: string[] }[] = [];
@@ -134,7 +134,7 @@
     <h2>Next</h2>
     {#each today.data?.next ?? [] as c, i (i)}
       <div class="next">
-        <time class="num" title={exact(c.at)}>{clock(c.at)}</time>
+        <time class="num" title={exact(c.at, c.zone)}>{clock(c.at, c.zone)}</time>
         <span
           ><a class="name" href="/pipelines/{c.pipeline_id}">{c.pipeline}</a>
           <span class="note"><Ago time={c.at} />, {c.zone}</span></span
@@ -197,7 +197,7 @@
   .day {
     display: grid;
     grid-template-columns: 130px 1fr;
-    align-items: center;
+    align-items: stretch;
   }
   .day > :global(*) {
     border-bottom: 1px solid var(--rule);

@@ -47,7 +47,7 @@
           {#each columns as c, k (c.name)}
             {@const v = row[k]}
             <td class:r={right(c)} class:new={changed?.(first + i, k)} title={v && v.length > 40 ? v : undefined}>
-              {#if v === null || v === undefined}<span class="null">∅</span>{:else}{v}{/if}
+              {#if v === null || v === undefined}<span class="null">∅</span>{:else}{v.replace(/\r?\n/g, ' ⏎ ')}{/if}
             </td>
           {/each}
         </tr>

@@ -150,7 +150,7 @@
   {#each fields as [name, s] (name)}
     {@const p = at(name)}
     {@const label = s.title ?? name}
-    <span class="label" title={s.description}>{label}</span>
+    <span class="what" title={s.description}>{label}</span>
     <div class="value" data-setting={p}>
       {#if s.type === 'array' && s.items?.type === 'object'}
         {@const cols = Object.entries(s.items.properties ?? {})}
@@ -284,7 +284,7 @@
   .inner {
     grid-template-columns: 82px minmax(0, 1fr);
   }
-  .label {
+  .what {
     color: var(--soft);
   }
   .value {

@@ -138,10 +138,10 @@
         {p.sentence}
       </p>{/each}
     {#if kind?.ports?.length}
-      <div class="ins">
+      <div class="wires">
         {#each ['from', 'with'].slice(0, kind.ports.length) as key, i (key)}
           <label>
-            <span class="label">{i === 0 ? 'from' : 'with'}</span>
+            <span class="what">{i === 0 ? 'from' : 'with'}</span>
             <select
               class="field"
               disabled={readonly}
@@ -177,7 +177,7 @@
     {/if}
     <div class="more">
       <label
-        ><span class="label">bad rows</span>
+        ><span class="what">bad rows</span>
         <select
           class="field"
           disabled={readonly}
@@ -188,7 +188,7 @@
         </select></label
       >
       <label class="notefield"
-        ><span class="label">note</span><input
+        ><span class="what">note</span><input
           class="field"
           {readonly}
           value={step.note ?? ''}
@@ -285,7 +285,8 @@
   }
   .titleline .name {
     font: 650 17px/1.2 var(--title);
-    width: 240px;
+    width: auto;
+    field-sizing: content;
     border-bottom-color: transparent;
     padding-left: 0;
   }
@@ -296,25 +297,25 @@
   .titleline .note {
     white-space: nowrap;
   }
-  .ins,
+  .wires,
   .more {
     display: flex;
     gap: 24px;
     margin-bottom: 8px;
     font-size: 13.5px;
   }
-  .ins label,
+  .wires label,
   .more label {
     display: flex;
     gap: 10px;
     align-items: baseline;
   }
-  .ins .label,
-  .more .label {
+  .wires .what,
+  .more .what {
     color: var(--soft);
   }
-  .ins label:first-child .label,
-  .more label:first-child .label {
+  .wires label:first-child .what,
+  .more label:first-child .what {
     width: 112px;
     flex: none;
   }
@@ -325,6 +326,9 @@
     width: 120px;
   }
   .notefield {
+    flex: 1;
+  }
+  .notefield .field {
     flex: 1;
   }
   .found {

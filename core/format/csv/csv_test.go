@@ -1,0 +1,255 @@
+package csv_test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"welkin/core/batch"
+	"welkin/core/format/csv"
+	"welkin/core/schema"
+)
+
+func text(names ...string) *schema.Schema {
+	s := &schema.Schema{}
+	for _, n := range names {
+		s.Columns = append(s.Columns, schema.Column{Name: n, Type: schema.Of(schema.Text), Nullable: true})
+	}
+	return s
+}
+
+// read gives all rows, a null as ∅, and what was refused.
+func read(t testing.TB, r io.Reader, o csv.Options) (rows [][]string, refused []csv.Refused) {
+	t.Helper()
+	rd, err := csv.Open(context.Background(), r, o)
+	require.NoError(t, err)
+	defer rd.Close()
+	for {
+		c, err := rd.Next(context.Background())
+		if err == io.EOF {
+			return rows, refused
+		}
+		require.NoError(t, err)
+		require.EqualValues(t, c.Batch.N+len(c.Refused), c.Seen, "every record seen is a row or refused")
+		refused = append(refused, c.Refused...)
+		for i := range c.Batch.N {
+			var row []string
+			for _, cell := range c.Batch.Row(i) {
+				if cell == nil {
+					row = append(row, "∅")
+				} else {
+					row = append(row, *cell)
+				}
+			}
+			rows = append(rows, row)
+		}
+	}
+}
+
+func TestRecordsBecomeRows(t *testing.T) {
+	semicolon := csv.Dialect{Delimiter: ";", Quote: `"`, Header: true}
+	for name, c := range map[string]struct {
+		in      string
+		d       csv.Dialect
+		columns []string
+		want    [][]string
+	}{
+		"plain":                        {"a,b\n1,2\n3,4\n", csv.Default(), []string{"a", "b"}, [][]string{{"1", "2"}, {"3", "4"}}},
+		"without a last line end":      {"a,b\n1,2", csv.Default(), []string{"a", "b"}, [][]string{{"1", "2"}}},
+		"line ends of other systems":   {"a,b\r\n1,2\r\n", csv.Default(), []string{"a", "b"}, [][]string{{"1", "2"}}},
+		"quotes, delimiters, lines":    {"a,b\n\"x,\"\"y\"\"\nz\",2\n", csv.Default(), []string{"a", "b"}, [][]string{{"x,\"y\"\nz", "2"}}},
+		"a quote inside a value":       {"a,b\n3\" snow,2\n", csv.Default(), []string{"a", "b"}, [][]string{{"3\" snow", "2"}}},
+		"empty is null, quoted is not": {"a,b\n,\"\"\n", csv.Default(), []string{"a", "b"}, [][]string{{"∅", ""}}},
+		"columns by name":              {"a,b,c\n1,2,3\n", csv.Default(), []string{"c", "a"}, [][]string{{"3", "1"}}},
+		"blank lines":                  {"a,b\n\n1,2\n\n", csv.Default(), []string{"a", "b"}, [][]string{{"1", "2"}}},
+		"byte order mark":              {"\xef\xbb\xbfa,b\n1,2\n", csv.Default(), []string{"a", "b"}, [][]string{{"1", "2"}}},
+		"another delimiter":            {"a;b\n1,5;2\n", semicolon, []string{"a", "b"}, [][]string{{"1,5", "2"}}},
+		"windows-1252":                 {"a\nH\xf8yt\n", csv.Dialect{Delimiter: ",", Quote: `"`, Encoding: "windows-1252", Header: true}, []string{"a"}, [][]string{{"Høyt"}}},
+		"no header":                    {"1,2\n", csv.Dialect{Delimiter: ",", Quote: `"`}, []string{"x", "y"}, [][]string{{"1", "2"}}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			got, refused := read(t, strings.NewReader(c.in), csv.Options{Dialect: c.d, Schema: text(c.columns...)})
+			assert.Equal(t, c.want, got)
+			assert.Empty(t, refused)
+		})
+	}
+}
+
+func TestBadRecordsAreRefusedWithTheirPlaceAndTheOthersKept(t *testing.T) {
+	s := schema.New(schema.Column{Name: "hut", Type: schema.Of(schema.Text)}, schema.Column{Name: "guests", Type: schema.Of(schema.Int)})
+	for name, c := range map[string]struct {
+		line, code, sentence string
+	}{
+		"too short":      {"H01", "row too short", "the row has 1 values where the header names 2"},
+		"too long":       {"H01,2,3", "row too long", "the row has 3 values where the header names 2"},
+		"not a number":   {"H01,a few", "not a number", `"a few" is not a whole number`},
+		"never closed":   {`"H01,2`, "broken quotes", "a quote is opened on line 3 and never closed"},
+		"behind a quote": {`"H01"x,2`, "broken quotes", "text stands between a closing quote and the next delimiter"},
+		"not UTF-8":      {"H\xf8,2", "wrong encoding", "the row holds bytes that are not valid utf-8; set the file's encoding, such as windows-1252"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			got, refused := read(t, strings.NewReader("hut,guests\nH00,1\n"+c.line+"\nH02,3\n"), csv.Options{Dialect: csv.Default(), Schema: s, Place: "log.csv"})
+			assert.Equal(t, [][]string{{"H00", "1"}, {"H02", "3"}}, got)
+			require.Len(t, refused, 1)
+			assert.Equal(t, c.code, refused[0].Code)
+			assert.Equal(t, c.sentence, refused[0].Sentence)
+			assert.EqualValues(t, 3, refused[0].Line)
+			assert.Equal(t, strings.ToValidUTF8(c.line, "�"), refused[0].Raw)
+		})
+	}
+}
+
+func TestLinesAreThoseOfTheFile(t *testing.T) {
+	_, refused := read(t, strings.NewReader("a,b\n\"two\nlines\",1\nshort\n"), csv.Options{Dialect: csv.Default(), Schema: text("a", "b")})
+	require.Len(t, refused, 1)
+	assert.EqualValues(t, 4, refused[0].Line)
+}
+
+func TestAMissingColumnIsSaidBeforeReading(t *testing.T) {
+	_, err := csv.Open(context.Background(), strings.NewReader("hut,day\n"), csv.Options{Dialect: csv.Default(), Schema: text("hut", "guests")})
+	assert.EqualError(t, err, `the file has no column "guests"; its header names hut, day`)
+	_, err = csv.Open(context.Background(), strings.NewReader(""), csv.Options{Dialect: csv.Default(), Schema: text("hut")})
+	assert.ErrorIs(t, err, csv.ErrEmpty)
+}
+
+func TestALimitEndsReading(t *testing.T) {
+	got, _ := read(t, strings.NewReader("a\n1\n2\n3\n"), csv.Options{Dialect: csv.Default(), Schema: text("a"), Limit: 2})
+	assert.Equal(t, [][]string{{"1"}, {"2"}}, got)
+}
+
+func TestTheDialectIsFoundByLooking(t *testing.T) {
+	for name, c := range map[string]struct {
+		in   string
+		want csv.Dialect
+	}{
+		"comma":     {"hut,day,guests\nH1,2026-11-23,4\n", csv.Dialect{Delimiter: ",", Quote: `"`, Encoding: "utf-8", Header: true}},
+		"semicolon": {"hut;level\nH1;3,5\nH2;2,5\n", csv.Dialect{Delimiter: ";", Quote: `"`, Encoding: "utf-8", Header: true}},
+		"tab":       {"hut\tlevel\nH1\t3\n", csv.Dialect{Delimiter: `\t`, Quote: `"`, Encoding: "utf-8", Header: true}},
+		"bar":       {"hut|level\nH1|3\n", csv.Dialect{Delimiter: "|", Quote: `"`, Encoding: "utf-8", Header: true}},
+		"no header": {"1,2026-11-23\n2,2026-11-24\n", csv.Dialect{Delimiter: ",", Quote: `"`, Encoding: "utf-8"}},
+		"western":   {"hut,name\n1,H\xf8yt\n", csv.Dialect{Delimiter: ",", Quote: `"`, Encoding: "windows-1252", Header: true}},
+		"utf-16":    {"\xff\xfeh\x00,\x00d\x00\n\x001\x00,\x002\x00\n\x00", csv.Dialect{Delimiter: ",", Quote: `"`, Encoding: "utf-16le", Header: true}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			found := csv.Sniff([]byte(c.in), true)
+			assert.Equal(t, c.want, found.Dialect)
+			assert.NotEmpty(t, found.Why)
+		})
+	}
+}
+
+func TestTypesAreFoundByLooking(t *testing.T) {
+	s, err := csv.Infer([]byte("n,d,day,at,yes,code,words,empty\n1,2.5,2026-11-23,2026-11-23 10:00,true,007,x,\n-20,10.25,2026-01-01,2026-11-23T10:00:01,FALSE,012,1,\n"), true, csv.Default())
+	require.NoError(t, err)
+	var types []string
+	for _, c := range s.Columns {
+		types = append(types, c.Type.String())
+	}
+	assert.Equal(t, []string{"int", "decimal(18,2)", "date", "timestamp", "bool", "text", "text", "text"}, types)
+}
+
+func TestDialectsThatCannotBeAreSaid(t *testing.T) {
+	assert.ErrorContains(t, csv.Dialect{Delimiter: "::"}.Validate(), "one character")
+	assert.ErrorContains(t, csv.Dialect{Encoding: "klingon"}.Validate(), "is not known")
+	assert.NoError(t, csv.Default().Validate())
+}
+
+// TestWhatIsWrittenReadsBack holds for any text, quotes and line breaks too.
+func TestWhatIsWrittenReadsBack(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		d := csv.Dialect{Delimiter: rapid.SampledFrom([]string{",", ";", `\t`, "|"}).Draw(rt, "delimiter"), Quote: `"`, Encoding: "utf-8", Header: true}
+		cell := rapid.StringOf(rapid.SampledFrom([]rune("ab,;|\t\"\n\r é0 ")))
+		want := rapid.SliceOfN(rapid.SliceOfN(rapid.Custom(func(t *rapid.T) *string {
+			if rapid.IntRange(0, 4).Draw(t, "null") == 0 {
+				return nil
+			}
+			v := cell.Draw(t, "cell")
+			return &v
+		}), 3, 3), 0, 20).Draw(rt, "rows")
+		s := text("a", "b", "c")
+		b := &batch.Batch{Schema: s, N: len(want)}
+		for c := range 3 {
+			builder := batch.NewBuilder(s.Columns[c].Type)
+			for _, row := range want {
+				if row[c] == nil {
+					builder.AppendNull()
+				} else {
+					_ = batch.AppendText(builder, s.Columns[c].Type, *row[c])
+				}
+			}
+			b.Cols = append(b.Cols, builder.NewArray())
+		}
+		var file bytes.Buffer
+		w, err := csv.NewWriter(&file, s, d, "")
+		require.NoError(rt, err)
+		require.NoError(rt, w.Write(b))
+		require.NoError(rt, w.Flush())
+		got, refused := read(t, &file, csv.Options{Dialect: d, Schema: s})
+		require.Empty(rt, refused)
+		require.Len(rt, got, len(want))
+		for i, row := range want {
+			for c, v := range row {
+				expected := "∅"
+				if v != nil {
+					expected = *v
+				}
+				require.Equal(rt, expected, got[i][c])
+			}
+		}
+	})
+}
+
+func FuzzRead(f *testing.F) {
+	for _, seed := range []string{"a,b\n1,2\n", "a\n\"", "\"\n\n\"x,", "a;b\r\n;;\r\n", "\xff\xfe"} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, in string) {
+		found := csv.Sniff([]byte(in), true)
+		s, err := csv.Infer([]byte(in), true, found.Dialect)
+		if err != nil {
+			return
+		}
+		r, err := csv.Open(context.Background(), strings.NewReader(in), csv.Options{Dialect: found.Dialect, Schema: s})
+		if err != nil {
+			return
+		}
+		defer r.Close()
+		for {
+			c, err := r.Next(context.Background())
+			if err != nil {
+				return
+			}
+			for i := range c.Batch.N {
+				c.Batch.Row(i)
+			}
+		}
+	})
+}
+
+func BenchmarkRead(b *testing.B) {
+	var file bytes.Buffer
+	file.WriteString("stay,hut,arrived,nights,price\n")
+	for i := range 200_000 {
+		fmt.Fprintf(&file, "%d,H%02d,2026-%02d-%02d,%d,%d.50\n", i, i%48, i%12+1, i%28+1, i%9, i%90)
+	}
+	s, err := csv.Infer(file.Bytes()[:100_000], false, csv.Default())
+	require.NoError(b, err)
+	b.SetBytes(int64(file.Len()))
+	for b.Loop() {
+		r, err := csv.Open(context.Background(), bytes.NewReader(file.Bytes()), csv.Options{Dialect: csv.Default(), Schema: s})
+		require.NoError(b, err)
+		for {
+			if _, err := r.Next(context.Background()); err == io.EOF {
+				break
+			}
+		}
+		_ = r.Close()
+	}
+}
