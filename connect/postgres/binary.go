@@ -30,8 +30,8 @@ func appendBinary(to array.Builder, t schema.Type, raw []byte) *batch.Fault {
 	case *array.Float64Builder:
 		to.Append(math.Float64frombits(binary.BigEndian.Uint64(raw)))
 	case *array.StringBuilder:
-		if t.Kind == schema.JSON {
-			raw = raw[1:] // the version of jsonb's form
+		if t.Kind == schema.JSON && len(raw) > 0 && raw[0] == 1 {
+			raw = raw[1:] // the version of jsonb's binary form; its text form has none
 		}
 		to.BinaryBuilder.Append(raw)
 	case *array.BinaryBuilder:

@@ -146,7 +146,7 @@ func quote(name string) string { return pgx.Identifier(parts(name)).Sanitize() }
 func parts(name string) []string {
 	if strings.HasPrefix(name, `"`) {
 		var out []string
-		for _, p := range strings.Split(strings.Trim(name, `"`), `"."`) {
+		for _, p := range strings.Split(strings.TrimSuffix(strings.TrimPrefix(name, `"`), `"`), `"."`) {
 			out = append(out, strings.ReplaceAll(p, `""`, `"`))
 		}
 		return out

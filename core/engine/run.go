@@ -237,6 +237,9 @@ func (r *run) work(cancel context.CancelCauseFunc) error {
 	if err := r.checkLimits(true); err != nil {
 		return err
 	}
+	if err := r.ctx.Err(); err != nil {
+		return err
+	}
 	if err := r.Journal.Prepared(r.ctx, r.finish()); err != nil {
 		return err
 	}

@@ -1,0 +1,245 @@
+package postgres_test
+
+import (
+	"context"
+	"strings"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"welkin/connect"
+	"welkin/connect/connecttest"
+	"welkin/connect/postgres"
+	"welkin/core/batch"
+	"welkin/core/schema"
+	"welkin/core/step"
+	"welkin/localpg/pgtest"
+)
+
+func TestMain(m *testing.M) { pgtest.Main(m) }
+
+// database makes a database with statements run in it.
+func database(t *testing.T, statements string) (*postgres.Settings, *pgx.Conn) {
+	name, address := pgtest.Database(t)
+	conn, err := pgx.Connect(context.Background(), address)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = conn.Close(context.Background()) })
+	_, err = conn.Exec(context.Background(), statements)
+	require.NoError(t, err)
+	s := pgtest.Server(t)
+	return &postgres.Settings{Host: "127.0.0.1", Port: s.Port, Database: name, User: s.User(), Password: s.Password(), TLS: "disable"}, conn
+}
+
+func open(t *testing.T, s *postgres.Settings) step.Tables {
+	c, err := postgres.Kind.Open(context.Background(), s)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = c.Close() })
+	return c.(step.Tables)
+}
+
+func TestConformance(t *testing.T) {
+	good, conn := database(t, `CREATE TABLE levels (id bigint PRIMARY KEY, name text, level numeric(18,2)); INSERT INTO levels VALUES (1,'Ravenseat',2.50),(2,'Larkfell',NULL),(3,NULL,-1.00); ANALYZE`)
+	with := func(change func(*postgres.Settings)) connect.Settings {
+		s := *good
+		change(&s)
+		return &s
+	}
+	connecttest.Run(t, connecttest.Harness{
+		Kind: postgres.Kind, Good: good, Secret: good.Password, Path: "public.levels", Folder: "public",
+		Bad: map[string]connect.Settings{
+			"name resolves": with(func(s *postgres.Settings) { s.Host = "no-such-hut.invalid" }),
+			"port answers":  with(func(s *postgres.Settings) { s.Port = 1 }),
+			"sign-in":       with(func(s *postgres.Settings) { s.Password = "wrong" }),
+		},
+		Read: func(ctx context.Context, c connect.Connection) (step.Reader, error) {
+			db := c.(step.Tables)
+			table, err := db.Table(ctx, "levels")
+			if err != nil {
+				return nil, err
+			}
+			return db.Read(ctx, step.TableRead{Table: "levels", Schema: table.Schema, Columns: table.Schema.Names(), Keys: table.Keys})
+		},
+		Load: func(ctx context.Context, c connect.Connection, e step.Epoch) (step.Load, error) {
+			return c.(step.Tables).Load(ctx, step.TableLoad{Epoch: e, Step: "s", Table: "copies.levels", Schema: connecttest.Rows(t).Schema, Mode: step.Append, Exists: exists(ctx, c, "copies.levels")})
+		},
+		Count: func(ctx context.Context, _ connect.Connection) (n int64) {
+			_ = conn.QueryRow(ctx, `SELECT count(*) FROM copies.levels`).Scan(&n)
+			return n
+		},
+	})
+}
+
+func exists(ctx context.Context, c any, name string) *step.Table {
+	t, _ := c.(step.Tables).Table(ctx, name)
+	return t
+}
+
+// rows makes a batch; "∅" is null.
+func rows(t *testing.T, columns string, lines ...string) *batch.Batch {
+	s := &schema.Schema{}
+	for _, c := range strings.Split(columns, " ") {
+		name, typ, _ := strings.Cut(c, ":")
+		parsed, err := schema.ParseType(typ)
+		require.NoError(t, err)
+		s.Columns = append(s.Columns, schema.Column{Name: name, Type: parsed, Nullable: true})
+	}
+	b := &batch.Batch{Schema: s, N: len(lines)}
+	for c, col := range s.Columns {
+		builder := batch.NewBuilder(col.Type)
+		for _, l := range lines {
+			v := strings.Split(l, "|")[c]
+			if v == "∅" {
+				builder.AppendNull()
+			} else {
+				require.Nil(t, batch.AppendText(builder, col.Type, v))
+			}
+		}
+		b.Cols = append(b.Cols, builder.NewArray())
+	}
+	for i := range lines {
+		b.Origin.Row = append(b.Origin.Row, int64(i+2))
+		b.Origin.Place = append(b.Origin.Place, "log.csv")
+	}
+	return b
+}
+
+// load loads a batch as an epoch and commits.
+func load(t *testing.T, db step.Tables, l step.TableLoad, b *batch.Batch) (step.Result, []step.Refused) {
+	ctx := context.Background()
+	l.Exists, l.Schema, l.Step = exists(ctx, db, l.Table), b.Schema, "s"
+	load, err := db.Load(ctx, l)
+	require.NoError(t, err)
+	require.NoError(t, load.Write(ctx, b))
+	r, refused, err := load.Prepare(ctx)
+	require.NoError(t, err)
+	require.NoError(t, load.Commit(ctx))
+	assert.EqualValues(t, b.N, r.Inserted+r.Updated+r.Unchanged+r.LeftOut+r.Superseded+r.Refused, "every row that came in is told of")
+	return r, refused
+}
+
+func table(t *testing.T, conn *pgx.Conn, query string) string {
+	list, err := conn.Query(context.Background(), query)
+	require.NoError(t, err)
+	out, err := pgx.CollectRows(list, pgx.RowTo[string])
+	require.NoError(t, err)
+	return strings.Join(out, " ")
+}
+
+func TestMergeUpdatesInsertsAndSaysWhatItDid(t *testing.T) {
+	s, conn := database(t, `CREATE TABLE days (hut text, day int, level numeric(6,2), note text DEFAULT 'mine', PRIMARY KEY (hut, day)); INSERT INTO days VALUES ('H1',1,1.00),('H1',2,2.00),('H9',9,9.00)`)
+	db := open(t, s)
+	in := rows(t, "hut:text day:int level:decimal(6,2)", "H1|1|1.00", "H1|2|2.50", "H2|1|7.00", "H2|1|8.00", "∅|4|1.00")
+	merge := step.TableLoad{Table: "days", Mode: step.Merge, Keys: []string{"hut", "day"}}
+	for name, c := range map[string]struct {
+		change func(*step.TableLoad)
+		want   step.Result
+		rows   string
+	}{
+		"as usual":           {func(*step.TableLoad) {}, step.Result{Inserted: 1, Updated: 1, Unchanged: 1, Superseded: 1, Refused: 1, Before: 3, After: 4}, "H1.1=1.00 H1.2=2.50 H2.1=8.00 H9.9=9.00"},
+		"the first by order": {func(l *step.TableLoad) { l.OrderBy = "level" }, step.Result{Inserted: 1, Updated: 1, Unchanged: 1, Superseded: 1, Refused: 1, Before: 3, After: 4}, "H1.1=1.00 H1.2=2.50 H2.1=8.00 H9.9=9.00"},
+		"matched stay":       {func(l *step.TableLoad) { l.Keep = true }, step.Result{Inserted: 1, LeftOut: 2, Superseded: 1, Refused: 1, Before: 3, After: 4}, "H1.1=1.00 H1.2=2.00 H2.1=8.00 H9.9=9.00"},
+		"new left out":       {func(l *step.TableLoad) { l.NoNew = true }, step.Result{Updated: 1, Unchanged: 1, LeftOut: 1, Superseded: 1, Refused: 1, Before: 3, After: 3}, "H1.1=1.00 H1.2=2.50 H9.9=9.00"},
+		"missing go":         {func(l *step.TableLoad) { l.Delete = true }, step.Result{Inserted: 1, Updated: 1, Unchanged: 1, Deleted: 1, Superseded: 1, Refused: 1, Before: 3, After: 3}, "H1.1=1.00 H1.2=2.50 H2.1=8.00"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			_, err := conn.Exec(context.Background(), `DROP TABLE IF EXISTS welkin_epochs; DELETE FROM days; INSERT INTO days VALUES ('H1',1,1.00),('H1',2,2.00),('H9',9,9.00)`)
+			require.NoError(t, err)
+			l := merge
+			c.change(&l)
+			l.Epoch = step.Epoch{Pipeline: "p", Number: 1, Run: "1"}
+			got, refused := load(t, db, l, in)
+			c.want.Target = "days"
+			assert.Equal(t, c.want, got)
+			require.Len(t, refused, 1)
+			assert.Equal(t, "no key", refused[0].Code)
+			assert.Equal(t, c.rows, table(t, conn, `SELECT hut || '.' || day || '=' || level FROM days ORDER BY hut, day`))
+			if name == "as usual" { // a repeated load changes nothing
+				l.Epoch.Number = 2
+				again, _ := load(t, db, l, in)
+				assert.Zero(t, again.Inserted+again.Updated)
+				assert.EqualValues(t, 3, again.Unchanged)
+			}
+		})
+	}
+}
+
+func TestReplaceIsOneTransaction(t *testing.T) {
+	s, conn := database(t, `CREATE TABLE days (day int); INSERT INTO days VALUES (1), (2)`)
+	r, _ := load(t, open(t, s), step.TableLoad{Table: "days", Mode: step.Replace, Epoch: step.Epoch{Pipeline: "p", Number: 1}}, rows(t, "day:int", "7", "8", "9"))
+	assert.Equal(t, step.Result{Target: "days", Inserted: 3, Deleted: 2, Before: 2, After: 3}, r)
+	assert.Equal(t, "7 8 9", table(t, conn, `SELECT day::text FROM days ORDER BY 1`))
+}
+
+func TestWhatTheTargetRefusesIsTracedToItsRow(t *testing.T) {
+	s, conn := database(t, `CREATE TABLE days (day smallint, name varchar(4) NOT NULL, level numeric(3,1), CHECK (level >= 0)); CREATE UNIQUE INDEX ON days (name)`)
+	in := rows(t, "day:int name:text level:decimal(6,2)", "1|ok|1.0", "70000|big|1.0", "3|toolong|1.0", "4|∅|1.0", "5|neg|-1.0", "6|wide|123.0", "7|ok|2.0", "8|fine|2.0")
+	r, refused := load(t, open(t, s), step.TableLoad{Table: "days", Mode: step.Append, Epoch: step.Epoch{Pipeline: "p", Number: 1}}, in)
+	assert.EqualValues(t, 2, r.Inserted)
+	assert.Equal(t, "1ok 8fine", table(t, conn, `SELECT day || name FROM days ORDER BY 1`))
+	codes := map[int64]string{}
+	for _, f := range refused {
+		codes[f.Row] = f.Code
+		assert.Equal(t, "log.csv", f.Place)
+		assert.Len(t, f.Cells, 3)
+	}
+	assert.Equal(t, map[int64]string{3: "number too large", 4: "text too long", 5: "null not allowed", 6: "refused by the database", 7: "number too large", 8: "refused by the database"}, codes)
+}
+
+func TestEveryTypeComesAndGoesUnchanged(t *testing.T) {
+	columns := "b:bool i:int d:decimal(20,6) f:float t:text y:bytes day:date at:time ts:timestamp tz:timestamptz u:uuid j:json"
+	lines := []string{
+		`true|-9223372036854775808|-12345678901234.567891|1.5e+300|æ "x"|\x00ff|0001-01-01|23:59:59.999999|1999-12-31 23:59:59.999999|2026-11-23 10:00:00+00|00112233-4455-6677-8899-aabbccddeeff|{"a": 1}`,
+		`false|9223372036854775807|0.000001|-0.1||\x|9999-12-31|00:00:00|2000-01-01 00:00:00|1969-12-31 23:59:59.999999+00|ffffffff-ffff-ffff-ffff-ffffffffffff|[]`,
+		`∅|∅|∅|∅|∅|∅|∅|∅|∅|∅|∅|∅`, `true|0|10000|0|a|\x01|2026-02-28|12:00:00|2026-11-23 00:00:00|2026-11-23 00:00:00+00|00000000-0000-0000-0000-000000000000|null`,
+	}
+	s, _ := database(t, `SELECT 1`)
+	db, ctx := open(t, s), context.Background()
+	in := rows(t, columns, lines...)
+	load(t, db, step.TableLoad{Table: "everything", Mode: step.Append, Epoch: step.Epoch{Pipeline: "p", Number: 1}}, in)
+	made, err := db.Table(ctx, "everything")
+	require.NoError(t, err)
+	assert.True(t, in.Schema.Equal(made.Schema), "%v", made.Schema)
+	r, err := db.Read(ctx, step.TableRead{Table: "everything", Schema: made.Schema, Columns: made.Schema.Names()})
+	require.NoError(t, err)
+	defer r.Close()
+	c, err := r.Next(ctx)
+	require.NoError(t, err)
+	for i := range lines {
+		assert.Equal(t, in.Row(i), c.Batch.Row(i), "row %d", i)
+	}
+}
+
+func TestStrangeNamesAndQueriesJustWork(t *testing.T) {
+	s, _ := database(t, `CREATE SCHEMA "my huts"; CREATE TABLE "my huts"."a.b ""c""" ("select" int, "blank name" text); INSERT INTO "my huts"."a.b ""c""" VALUES (1, 'x')`)
+	db, ctx := open(t, s), context.Background()
+	list, err := db.(connect.Connection).Browse(ctx, "my huts")
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	d, err := db.(connect.Connection).Describe(ctx, list[0].Path)
+	require.NoError(t, err, list[0].Path)
+	assert.Len(t, d.Columns, 2)
+	q, err := db.Query(ctx, "SELECT 1::numeric(6,2) AS level, 'x' AS name -- the end;\n;")
+	require.NoError(t, err)
+	assert.Equal(t, "decimal(6,2)", q.Columns[0].Type.String())
+	_, err = db.Query(ctx, "SELECT nothing")
+	assert.ErrorContains(t, err, `the database said: column "nothing" does not exist`)
+	gone, err := db.Table(ctx, "gone")
+	assert.NoError(t, err)
+	assert.Nil(t, gone)
+}
+
+func TestAFailedLoadLeavesNothing(t *testing.T) {
+	s, conn := database(t, `CREATE TABLE days (day int); CREATE FUNCTION no() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'the warden says no'; END $$; CREATE TRIGGER no BEFORE INSERT ON days EXECUTE FUNCTION no()`)
+	db, ctx := open(t, s), context.Background()
+	in := rows(t, "day:int", "1")
+	l, err := db.Load(ctx, step.TableLoad{Table: "days", Mode: step.Append, Schema: in.Schema, Exists: exists(ctx, db, "days"), Step: "s", Epoch: step.Epoch{Pipeline: "p", Number: 1}})
+	require.NoError(t, err)
+	require.NoError(t, l.Write(ctx, in))
+	_, _, err = l.Prepare(ctx)
+	require.ErrorContains(t, err, "the warden says no")
+	require.NoError(t, l.Abort(ctx))
+	assert.Equal(t, "0", table(t, conn, `SELECT count(*)::text FROM days`))
+	assert.Equal(t, "", table(t, conn, `SELECT coalesce(to_regclass('welkin_epochs')::text, '')`))
+}
