@@ -64,6 +64,9 @@ func (d *Database) Load(ctx context.Context, l step.TableLoad) (step.Load, error
 	out := &load{TableLoad: l, d: d, conn: conn}
 	if out.tx, err = conn.Begin(ctx); err == nil {
 		if err = out.begin(ctx); err == nil {
+			if out.held != nil { // there is nothing to do, so nothing to hold
+				return out, out.Abort(ctx)
+			}
 			return out, nil
 		}
 		_ = out.tx.Rollback(context.WithoutCancel(ctx))

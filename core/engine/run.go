@@ -187,6 +187,7 @@ func (r *run) allHeld() bool {
 
 // settle finishes an epoch that every target holds already.
 func (r *run) settle(before Summary) (Summary, error) {
+	r.abort() // lets the targets go; what they hold stays
 	before.Again = true
 	r.summary = before
 	err := r.Journal.Committed(r.ctx, before)
@@ -257,6 +258,7 @@ func (r *run) work(cancel context.CancelCauseFunc) error {
 	if err := r.Journal.Committed(ctx, r.finish()); err != nil {
 		return &CommitError{err}
 	}
+	r.abort() // lets go of targets that held the epoch already
 	return nil
 }
 
