@@ -11,7 +11,6 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http/httptest"
-	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -205,13 +204,6 @@ func (b *browser) push(text string) {
 	b.until("push "+text, `(() => { const e = `+find+`; e?.focus(); e?.click(); return e !== undefined })()`)
 }
 
-// click clicks an element.
-func (b *browser) click(selector string) {
-	b.t.Helper()
-	b.there(selector)
-	b.do("click "+selector, chromedp.Click(chromedp.CSS(selector)))
-}
-
 // fill replaces a field's text by typing.
 func (b *browser) fill(selector, text string) {
 	b.t.Helper()
@@ -252,12 +244,10 @@ func (b *browser) shot(name string) {
 	}
 }
 
-// at gives the page's address without its host.
-func (b *browser) at() string {
+// figure gives the figure that stands beside a label of a receipt.
+func (b *browser) figure(label string) string {
 	b.t.Helper()
-	text, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`location.href`))
+	text, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`[...document.querySelectorAll('.rec > div')].find((d) => d.innerText.startsWith(`+quoted(label)+`)).querySelector('.num').innerText.replace(/\s/g, '')`))
 	require.NoError(b.t, err)
-	u, err := url.Parse(text)
-	require.NoError(b.t, err)
-	return u.RequestURI()
+	return text
 }

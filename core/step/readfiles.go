@@ -18,7 +18,7 @@ import (
 var readFiles = Kind{
 	Name: "read files", Role: Read, New: func() Settings { return &ReadFiles{} },
 	Help: "Reads delimited text files (CSV and its relatives), one or many of a pattern.", Example: "warden_log_*.csv from incoming",
-	Words: "csv source load import file folder open",
+	Words: "csv source import file folder open",
 }
 
 // ReadFiles reads delimited text. What is left out is found by looking at the

@@ -1,0 +1,36 @@
+// Package core_test keeps the rooms apart.
+package core_test
+
+import (
+	"os/exec"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// order lists the rooms from the ground up: each may use those before it.
+var order = []string{"core/schema", "core/batch", "core/expr", "core/format/csv", "core/calendar", "core/sheet", "core/step", "core/engine",
+	"connect", "connect/folder", "connect/postgres", "connect/kinds", "store", "work", "work/statefolder", "web/ui", "web/api", "localpg", "demo", "cmd/welkin"}
+
+func TestRoomsUseOnlyRoomsBelowThem(t *testing.T) {
+	place := map[string]int{}
+	for i, r := range order {
+		place["welkin/"+r] = i
+	}
+	for i, room := range order {
+		out, err := exec.Command("go", "list", "-deps", "welkin/"+room).Output()
+		require.NoError(t, err, room)
+		for _, dep := range strings.Fields(string(out)) {
+			if !strings.HasPrefix(dep, "welkin/") {
+				if strings.HasPrefix(room, "core/") {
+					require.NotContains(t, []string{"net/http", "database/sql", "github.com/jackc/pgx/v5", "github.com/go-chi/chi/v5"}, dep, room)
+				}
+				continue
+			}
+			at, known := place[dep]
+			require.True(t, known, "%s is not in the list of rooms", dep)
+			require.LessOrEqual(t, at, i, "%s uses %s", room, dep)
+		}
+	}
+}
