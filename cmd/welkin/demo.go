@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"syscall"
 	"time"
 
 	"welkin/demo"
@@ -26,6 +27,14 @@ func (c *demoCommand) Run(ctx context.Context) error {
 	if err := os.MkdirAll(c.Data, 0o755); err != nil {
 		return err
 	}
+	if err := portIsFree(c.Address); err != nil { // said before anything is started
+		return err
+	}
+	lock, err := lockFolder(c.Data)
+	if err != nil {
+		return err
+	}
+	defer lock.Close()
 	say("starting PostgreSQL …")
 	pg, err := localpg.Start(ctx, filepath.Join(c.Data, "postgres"), localpg.Options{})
 	if err != nil {
@@ -60,6 +69,20 @@ func (c *demoCommand) Run(ctx context.Context) error {
 	}
 	say("stopped.")
 	return err
+}
+
+// lockFolder keeps a second demo away from a data folder. The lock goes with its
+// process, so a killed demo leaves none behind.
+func lockFolder(folder string) (*os.File, error) {
+	lock, err := os.OpenFile(filepath.Join(folder, "lock"), os.O_CREATE|os.O_RDWR, 0o644)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		_ = lock.Close()
+		return nil, fmt.Errorf("the demo runs already on the data in %s; stop it, or give this one another folder with --data", folder)
+	}
+	return lock, nil
 }
 
 // prepare makes the databases and the made-up data when they are new.

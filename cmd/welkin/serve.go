@@ -75,12 +75,9 @@ func (c *serveCommand) Run(ctx context.Context) error { return c.serve(ctx, c.lo
 
 // serve serves until ctx ends; started is told the address once it answers.
 func (c *serveCommand) serve(ctx context.Context, log *slog.Logger, started func(address string)) error {
-	listener, err := net.Listen("tcp", c.Address)
-	if errors.Is(err, syscall.EADDRINUSE) {
-		return fmt.Errorf("another program listens on %s already, perhaps another Welkin; stop it or choose another port with --address", c.Address)
-	}
+	listener, err := listen(c.Address)
 	if err != nil {
-		return fmt.Errorf("listening on %s: %w", c.Address, err)
+		return err
 	}
 	defer listener.Close()
 	s, err := c.open(ctx)
@@ -123,6 +120,27 @@ func (c *serveCommand) serve(ctx context.Context, log *slog.Logger, started func
 		return nil
 	}
 	return err
+}
+
+// listen listens, or says why it can't.
+func listen(address string) (net.Listener, error) {
+	l, err := net.Listen("tcp", address)
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return nil, fmt.Errorf("another program listens on %s already, perhaps another Welkin; stop it or choose another port with --address (make demo ADDRESS=127.0.0.1:5000)", address)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("listening on %s: %w", address, err)
+	}
+	return l, nil
+}
+
+// portIsFree says when an address is taken.
+func portIsFree(address string) error {
+	l, err := listen(address)
+	if err != nil {
+		return err
+	}
+	return l.Close()
 }
 
 // patience is how long a stop waits for running epochs before it hands them
