@@ -22,7 +22,7 @@ demo-reset: tools-demo bin/welkin
 	@exec bin/welkin demo --data $(DATA) --address $(ADDRESS) --scale $(SCALE)
 
 bin/welkin: $(UI)/dist/index.html $(GOFILES)
-	CGO_ENABLED=1 $(GO) build -trimpath -o $@ ./cmd/welkin
+	CGO_ENABLED=1 $(GO) build -o $@ ./cmd/welkin
 
 ## ui: build the front end
 ui: $(UI)/dist/index.html
