@@ -72,16 +72,24 @@
   }
 
   // The figures are the last trial's where it reached, else the last run's.
-  const figures = $derived.by(() => {
-    const list = editor.tried?.steps ?? saved.data?.figures?.steps ?? [];
-    return new Map<string, Account>(list.map((a) => [a.step, a]));
-  });
+  const figures = $derived(
+    new Map<string, Account>(
+      [...(saved.data?.figures?.steps ?? []), ...(editor.tried?.steps ?? [])].map((a): [string, Account] => [
+        a.step,
+        a,
+      ]),
+    ),
+  );
+  const triedSteps = $derived((editor.tried?.steps ?? []).map((a) => a.step));
   const source = $derived(
-    editor.tried
-      ? `figures of a trial up to ${editor.triedStep}`
-      : saved.data?.figures
-        ? `figures of run ${saved.data.figures_run}`
+    [
+      editor.tried ? `figures of a trial up to ${editor.triedStep}` : '',
+      saved.data?.figures
+        ? `${editor.tried ? 'the others, in soft ink, ' : 'figures '}of run ${saved.data.figures_run}`
         : '',
+    ]
+      .filter((x) => x !== '')
+      .join('; '),
   );
   const problemOf = (s: string) => (editor.checked?.problems ?? []).find((p) => p.step === s && !p.warning);
   const general = $derived((editor.checked?.problems ?? []).filter((p) => !p.step && !p.warning));
@@ -274,6 +282,7 @@
             <button
               class="cols line"
               class:on={s.id === chosenId}
+              class:older={editor.tried !== undefined && !triedSteps.includes(s.id)}
               role="option"
               aria-selected={s.id === chosenId}
               style:height="{tall}px"
@@ -285,7 +294,9 @@
                     ><Sentence text={info?.sentence ?? s.kind} /></span
                   >{/if}</span
               >
-              <span class="num">{a ? count(role === 'write' && editor.tried ? (a.in ?? [])[0] : a.out) : ''}</span>
+              <span class="num"
+                >{a ? count(role === 'write' && triedSteps.includes(s.id) ? (a.in ?? [])[0] : a.out) : ''}</span
+              >
               <span class="num d">{a && role === 'work' ? change((a.in ?? [])[0] ?? 0, a.out) : a ? '–' : ''}</span>
               <span class="num" class:as={a?.set_aside} class:zero={!a?.set_aside}>{a ? count(a.set_aside) : ''}</span>
               <span class="num d">{a ? duration(a.seconds) : ''}</span>
@@ -434,6 +445,9 @@
   }
   .d {
     color: var(--soft);
+  }
+  .line.older .num {
+    color: var(--faint);
   }
   .line .num.as {
     font-weight: 650;
