@@ -243,3 +243,35 @@ func TestAFailedLoadLeavesNothing(t *testing.T) {
 	assert.Equal(t, "0", table(t, conn, `SELECT count(*)::text FROM days`))
 	assert.Equal(t, "", table(t, conn, `SELECT coalesce(to_regclass('welkin_epochs')::text, '')`))
 }
+
+func TestATableThatVanishedIsSaidBeforeTheRun(t *testing.T) {
+	s, conn := database(t, `CREATE TABLE days (day int)`)
+	world := &connect.World{Open: func(ctx context.Context, _ string) (connect.Connection, error) { return postgres.Kind.Open(ctx, s) }}
+	defer world.Close()
+	bind := func() *step.Context {
+		c := &step.Context{Context: context.Background(), World: world}
+		(&step.ReadTable{Connection: "booking", Table: "days"}).Bind(c, nil)
+		return c
+	}
+	assert.Empty(t, bind().Problems())
+	_, err := conn.Exec(context.Background(), `DROP TABLE days`)
+	require.NoError(t, err)
+	problems := bind().Problems()
+	require.Len(t, problems, 1)
+	assert.Equal(t, "table", problems[0].Path)
+	assert.Contains(t, problems[0].Sentence, `there is no table "days" in booking; it may have been renamed or dropped`)
+}
+
+func TestColumnsThatDoNotFitTheTargetAreSaidBeforeTheRun(t *testing.T) {
+	s, _ := database(t, `CREATE TABLE days (hut text, day int NOT NULL, level numeric(6,2))`)
+	world := &connect.World{Open: func(ctx context.Context, _ string) (connect.Connection, error) { return postgres.Kind.Open(ctx, s) }}
+	defer world.Close()
+	c := &step.Context{Context: context.Background(), World: world}
+	(&step.WriteTable{Connection: "warehouse", Table: "days"}).Bind(c, []*schema.Schema{rows(t, "huts:text level:text", "a|b").Schema})
+	var said []string
+	for _, p := range c.Problems() {
+		said = append(said, p.Sentence)
+	}
+	assert.Equal(t, []string{`days has no column "huts"; did you mean "hut"?; rename it or leave it out in a step before`,
+		`column "level" is text here and numeric(6,2) in days; retype it in a step before`, `days needs a value for "day", and no column of that name comes in`}, said)
+}
