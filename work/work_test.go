@@ -195,7 +195,13 @@ func TestStoppingIsHonouredAndLoadsNothing(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, p.store.AskStop(ctx, second, "O. Vask"))
 	require.NoError(t, p.store.AskStop(ctx, id, "O. Vask"))
-	time.AfterFunc(1500*time.Millisecond, func() { close(goOn) }) // a sign of life later
+	asked := time.Now()
+	require.Eventually(t, func() bool { // the worker looks with each sign of life
+		var looked bool
+		err := p.store.Pool.QueryRow(ctx, `SELECT heartbeat_at > $2 FROM runs WHERE id = $1`, id, asked).Scan(&looked)
+		return err == nil && looked
+	}, 30*time.Second, 20*time.Millisecond)
+	close(goOn)
 	run := p.ended(id)
 	assert.Equal(t, store.Stopped, run.State)
 	assert.Contains(t, run.Message, "stopped by O. Vask")
