@@ -333,3 +333,42 @@ func TestAKilledWorkerLeavesTheTargetRight(t *testing.T) {
 		})
 	}
 }
+
+// TestAStoppingWorkerHandsItsRunBack gives a worker no time to finish: its run
+// waits, and another worker goes on with it.
+func TestAStoppingWorkerHandsItsRunBack(t *testing.T) {
+	p := newPlace(t, "append")
+	reached, goOn := make(chan struct{}, 1), make(chan struct{})
+	first, err := work.New(p.store, work.Options{TempDir: t.TempDir(), Phase: func(_ int64, phase string) {
+		if phase == engine.Applying {
+			reached <- struct{}{}
+			<-goOn
+		}
+	}})
+	require.NoError(t, err)
+	ctx := context.Background()
+	require.NoError(t, first.Start(ctx))
+	id, err := first.AskRun(ctx, p.pipeline, nil, "t")
+	require.NoError(t, err)
+	<-reached
+	soft, cancel := context.WithCancel(ctx)
+	cancel() // no patience
+	stopped := make(chan struct{})
+	go func() { first.Stop(soft); close(stopped) }()
+	require.Never(t, func() bool { // the worker does not leave its run alone
+		select {
+		case <-stopped:
+			return true
+		default:
+			return false
+		}
+	}, 300*time.Millisecond, 20*time.Millisecond)
+	close(goOn)
+	<-stopped
+	run, err := p.store.Run(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, store.Waiting, run.State)
+	p.worker(work.Options{})
+	assert.Equal(t, store.Done, p.ended(id).State)
+	assert.EqualValues(t, 4950, p.count(`SELECT count(*) FROM stays`))
+}
