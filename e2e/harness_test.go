@@ -94,7 +94,8 @@ func (in *installation) withDemo() *installation {
 	ctx := context.Background()
 	folder, _ := json.Marshal(map[string]any{"path": in.incoming})
 	require.NoError(in.t, demo.Connections(ctx, in.store, store.Connection{Name: "incoming", Kind: "folder", Settings: folder}, nil))
-	for name, database := range map[string]string{"booking": in.database.booking, "warehouse": in.database.warehouse} {
+	for _, name := range []string{"booking", "warehouse"} { // in this order: pages are opened by number
+		database := map[string]string{"booking": in.database.booking, "warehouse": in.database.warehouse}[name]
 		var port int
 		_, err := fmt.Sscan(in.database.port, &port)
 		require.NoError(in.t, err)

@@ -34,7 +34,7 @@
   </div>
 </div>
 {#if telling || pipelines.error}<p class="telling" role="alert">{telling || pipelines.error?.message}</p>{/if}
-<div class="scroll all">
+<div class="scroll wide">
   <table class="lines">
     <thead>
       <tr
@@ -79,13 +79,6 @@
 </div>
 
 <style>
-  .all {
-    border-top: 1px solid var(--rule);
-  }
-  td:first-child,
-  th:first-child {
-    padding-left: 20px;
-  }
   b {
     font-weight: 650;
     color: var(--ink);

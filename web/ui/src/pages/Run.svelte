@@ -358,6 +358,9 @@
 {/if}
 
 <style>
+  .cols {
+    grid-template-columns: 74px minmax(0, 1fr) 82px 62px 62px 124px;
+  }
   .title {
     color: var(--ink);
   }
@@ -365,54 +368,12 @@
     font-weight: 400;
     color: var(--soft);
   }
-  .cols {
-    display: grid;
-    grid-template-columns: 74px minmax(0, 1fr) 82px 62px 62px 124px;
-    align-items: center;
-    padding-right: 14px;
-  }
-  .cols.top {
-    color: var(--soft);
-    font-size: 12px;
-    border-bottom: 1px solid var(--rule2);
-    padding-top: 5px;
-    padding-bottom: 4px;
-    flex: none;
-  }
-  .first {
-    padding-left: 20px;
-  }
-  .cols.top span:nth-child(n + 3),
-  .line .num {
-    text-align: right;
-  }
   .cols.top .when {
     text-align: left;
     padding-left: 14px;
   }
-  .steps {
-    position: relative;
-  }
   .line {
     border-bottom: 1px solid var(--rule);
-  }
-  .what {
-    min-width: 0;
-    padding-right: 8px;
-  }
-  .what b {
-    display: block;
-    font-weight: 650;
-    line-height: 17px;
-  }
-  .what span {
-    display: block;
-    color: var(--soft);
-    font-size: 12.5px;
-    line-height: 16px;
-    white-space: nowrap;
-    overflow: hidden;
-    text-overflow: ellipsis;
   }
   .d {
     color: var(--soft);

@@ -52,7 +52,7 @@
   {#if pipeline}<button class="plain" onclick={() => searchParams.delete('pipeline')}>all pipelines</button>{/if}
 </div>
 {#if runs.error}<p class="telling" role="alert">{runs.error.message}</p>{/if}
-<div class="scroll all">
+<div class="scroll wide">
   <table class="lines">
     <thead>
       <tr
@@ -88,13 +88,6 @@
 </div>
 
 <style>
-  .all {
-    border-top: 1px solid var(--rule);
-  }
-  td:first-child,
-  th:first-child {
-    padding-left: 20px;
-  }
   b {
     font-weight: 650;
   }

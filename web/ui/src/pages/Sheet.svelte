@@ -103,7 +103,10 @@
     const key = `${s}\n${c.yaml}`;
     if (key === last) return;
     const up = needed(s);
-    if ((c.problems ?? []).some((p) => !p.warning && p.step && up.includes(p.step))) return;
+    if ((c.problems ?? []).some((p) => !p.warning && p.step && up.includes(p.step))) {
+      last = ''; // once mended it is tried anew, even where nothing else has changed
+      return;
+    }
     last = key;
     untrack(() => void editor.try(s));
   });
@@ -365,6 +368,9 @@
 {/if}
 
 <style>
+  .cols {
+    grid-template-columns: 74px minmax(0, 1fr) 74px 66px 52px 60px;
+  }
   .sheetname {
     font: 650 25px/1.1 var(--title);
     letter-spacing: -0.015em;
@@ -377,30 +383,6 @@
   .sheetname:hover:not([readonly]),
   .sheetname:focus {
     border-bottom-color: var(--rule2);
-  }
-  .cols {
-    display: grid;
-    grid-template-columns: 74px minmax(0, 1fr) 74px 66px 52px 60px;
-    align-items: center;
-    padding-right: 14px;
-  }
-  .cols.top {
-    color: var(--soft);
-    font-size: 12px;
-    border-bottom: 1px solid var(--rule2);
-    padding-top: 5px;
-    padding-bottom: 4px;
-    flex: none;
-  }
-  .first {
-    padding-left: 20px;
-  }
-  .cols.top span:nth-child(n + 3),
-  .line .num {
-    text-align: right;
-  }
-  .steps {
-    position: relative;
   }
   .line {
     width: 100%;
@@ -421,24 +403,6 @@
   }
   .line:focus-visible {
     outline-offset: -2px;
-  }
-  .what {
-    min-width: 0;
-    padding-right: 8px;
-  }
-  .what b {
-    display: block;
-    font-weight: 650;
-    line-height: 17px;
-  }
-  .what > span {
-    display: block;
-    color: var(--soft);
-    font-size: 12.5px;
-    line-height: 16px;
-    white-space: nowrap;
-    overflow: hidden;
-    text-overflow: ellipsis;
   }
   .what > span.bad {
     color: var(--look);

@@ -53,7 +53,7 @@
 {#if telling || schedules.error}<p class="telling" role="alert">{telling || schedules.error?.message}</p>{/if}
 <Spread name="timetable" width={690}>
   {#snippet ledger()}
-    <div class="scroll">
+    <div class="scroll wide">
       <table class="lines">
         <thead><tr><th>pipeline</th><th>when</th><th>zone</th><th>next</th><th></th></tr></thead>
         <tbody>
@@ -93,9 +93,5 @@
   b {
     font-weight: 650;
     color: var(--ink);
-  }
-  td:first-child,
-  th:first-child {
-    padding-left: 20px;
   }
 </style>

@@ -77,7 +77,7 @@
     oninput={() => (at = 0)}
     onkeydown={key}
   />
-  <ul role="listbox" aria-label="Found">
+  <ul class="hits" role="listbox" aria-label="Found">
     {#each hits as h, i (h.to)}
       <li role="option" aria-selected={i === at} class:on={i === at}>
         <button onclick={() => open(h)} tabindex="-1"><b>{h.name}</b> <span>{h.what}</span></button>
@@ -105,33 +105,11 @@
     border-top: 2px solid var(--act);
     padding: 10px 14px 8px;
   }
-  ul {
-    list-style: none;
-    margin: 6px 0 0;
-    padding: 0;
-  }
-  li button {
-    width: 100%;
-    border: 0;
-    background: none;
-    color: inherit;
-    font: inherit;
-    text-align: left;
-    padding: 4px 6px;
-    cursor: pointer;
+  .hits button {
     display: flex;
     justify-content: space-between;
   }
-  li b {
+  b {
     font-weight: 550;
-  }
-  li span,
-  .none {
-    color: var(--soft);
-    font-size: 12.5px;
-  }
-  li.on,
-  li:hover {
-    background: var(--act-bg);
   }
 </style>

@@ -46,7 +46,7 @@
     oninput={() => (at = 0)}
     onkeydown={key}
   />
-  <ul role="listbox" aria-label="Kinds of step">
+  <ul class="hits" role="listbox" aria-label="Kinds of step">
     {#each hits as k, i (k.name)}
       <li role="option" aria-selected={i === at} class:on={i === at}>
         <button tabindex="-1" onclick={() => add(k)}
@@ -64,39 +64,13 @@
     border-bottom: 1px solid var(--rule2);
     border-top: 1px solid var(--rule2);
   }
-  ul {
-    list-style: none;
-    margin: 4px 0 0;
-    padding: 0;
-  }
-  li button {
+  .hits button {
     display: grid;
     grid-template-columns: 116px 1fr;
     gap: 0 10px;
-    width: 100%;
-    border: 0;
-    background: none;
-    color: inherit;
-    font: inherit;
-    text-align: left;
-    padding: 4px 6px;
-    cursor: pointer;
   }
-  li span {
-    font-size: 12.5px;
-    color: var(--soft);
-  }
-  li code {
+  code {
     grid-column: 2;
     font-size: 11.5px;
-  }
-  li.on,
-  li:hover {
-    background: var(--act-bg);
-  }
-  .none {
-    color: var(--soft);
-    font-size: 13px;
-    padding: 4px 6px;
   }
 </style>
