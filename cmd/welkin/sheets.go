@@ -301,7 +301,7 @@ func (c *runCommand) Run(ctx context.Context) error {
 		}
 		return err
 	}
-	receipt := sum.Receipt(p)
+	receipt := sum.Receipt()
 	if c.JSON {
 		if err := printJSON(map[string]any{"state": "done", "summary": sum, "receipt": receipt}); err != nil {
 			return err

@@ -8,6 +8,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/apache/arrow-go/v18/arrow/decimal128"
+	"github.com/jackc/pgx/v5/pgtype"
 
 	"welkin/core/batch"
 	"welkin/core/schema"
@@ -58,8 +59,65 @@ func appendBinary(to array.Builder, t schema.Type, raw []byte) *batch.Fault {
 			return fault
 		}
 		to.Append(v)
+	case *array.ListBuilder:
+		return appendArray(to, t.Elem(), raw)
+	case *array.StructBuilder:
+		return batch.AppendText(to, t, string(raw[1:])) // jsonb behind its version
 	}
 	return nil
+}
+
+// appendArray reads PostgreSQL's binary form of an array of one dimension.
+func appendArray(to *array.ListBuilder, elem schema.Type, raw []byte) *batch.Fault {
+	be := binary.BigEndian
+	dimensions := be.Uint32(raw)
+	if dimensions > 1 {
+		return batch.Faultf("not a list", "an array of %d dimensions can't be held as a list", dimensions)
+	}
+	to.Append(true)
+	if dimensions == 0 {
+		return nil
+	}
+	n := int(be.Uint32(raw[12:]))
+	raw = raw[20:]
+	for range n {
+		size := int32(be.Uint32(raw))
+		raw = raw[4:]
+		if size < 0 {
+			to.ValueBuilder().AppendNull()
+			continue
+		}
+		if fault := appendBinary(to.ValueBuilder(), elem, raw[:size]); fault != nil {
+			to.ValueBuilder().AppendNull() // the row is taken out by its fault
+			return fault
+		}
+		raw = raw[size:]
+	}
+	return nil
+}
+
+// elementOIDs are PostgreSQL's numbers for the types that stand in arrays.
+var elementOIDs = map[schema.Kind]uint32{schema.Bool: pgtype.BoolOID, schema.Int: pgtype.Int8OID, schema.Decimal: pgtype.NumericOID, schema.Float: pgtype.Float8OID,
+	schema.Text: pgtype.TextOID, schema.Bytes: pgtype.ByteaOID, schema.Date: pgtype.DateOID, schema.Time: pgtype.TimeOID, schema.Timestamp: pgtype.TimestampOID,
+	schema.TimestampTZ: pgtype.TimestamptzOID, schema.UUID: pgtype.UUIDOID, schema.JSON: pgtype.JSONBOID}
+
+// copyArray appends a list as COPY wants an array.
+func copyArray(dst []byte, list *array.List, elem schema.Type, i int) []byte {
+	be := binary.BigEndian
+	start, end := list.ValueOffsets(i)
+	at := len(dst)
+	dst = be.AppendUint32(dst, 0) // its length, filled in below
+	if start == end {
+		dst = be.AppendUint32(be.AppendUint32(be.AppendUint32(dst, 0), 0), elementOIDs[elem.Kind])
+	} else {
+		dst = be.AppendUint32(be.AppendUint32(be.AppendUint32(dst, 1), 1), elementOIDs[elem.Kind])
+		dst = be.AppendUint32(be.AppendUint32(dst, uint32(end-start)), 1)
+		for j := start; j < end; j++ {
+			dst = copyValue(dst, list.ListValues(), elem, int(j))
+		}
+	}
+	be.PutUint32(dst[at:], uint32(len(dst)-at-4))
+	return dst
 }
 
 // numeric reads PostgreSQL's base 10,000 digits.
@@ -134,6 +192,12 @@ func copyValue(dst []byte, a arrow.Array, t schema.Type, i int) []byte {
 		return be.AppendUint64(be.AppendUint32(dst, 8), uint64(int64(a.Value(i))-epochMicros))
 	case *array.Decimal128:
 		return copyNumeric(dst, a.Value(i), t.Scale)
+	case *array.List, *array.Struct:
+		if list, ok := a.(*array.List); ok && !t.Elem().Nested() {
+			return copyArray(dst, list, t.Elem(), i)
+		}
+		v := batch.Text(a, t, i)
+		return append(append(be.AppendUint32(dst, uint32(len(v)+1)), 1), v...)
 	}
 	panic("postgres: no wire form for " + a.DataType().String())
 }

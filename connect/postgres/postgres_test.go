@@ -188,11 +188,11 @@ func TestWhatTheTargetRefusesIsTracedToItsRow(t *testing.T) {
 }
 
 func TestEveryTypeComesAndGoesUnchanged(t *testing.T) {
-	columns := "b:bool i:int d:decimal(20,6) f:float t:text y:bytes day:date at:time ts:timestamp tz:timestamptz u:uuid j:json"
+	columns := "b:bool i:int d:decimal(20,6) f:float t:text y:bytes day:date at:time ts:timestamp tz:timestamptz u:uuid j:json l:list<int> m:list<text> w:list<timestamptz> n:list<decimal(6,2)>"
 	lines := []string{
-		`true|-9223372036854775808|-12345678901234.567891|1.5e+300|æ "x"|\x00ff|0001-01-01|23:59:59.999999|1999-12-31 23:59:59.999999|2026-11-23 10:00:00+00|00112233-4455-6677-8899-aabbccddeeff|{"a": 1}`,
-		`false|9223372036854775807|0.000001|-0.1||\x|9999-12-31|00:00:00|2000-01-01 00:00:00|1969-12-31 23:59:59.999999+00|ffffffff-ffff-ffff-ffff-ffffffffffff|[]`,
-		`∅|∅|∅|∅|∅|∅|∅|∅|∅|∅|∅|∅`, `true|0|10000|0|a|\x01|2026-02-28|12:00:00|2026-11-23 00:00:00|2026-11-23 00:00:00+00|00000000-0000-0000-0000-000000000000|null`,
+		`true|-9223372036854775808|-12345678901234.567891|1.5e+300|æ "x"|\x00ff|0001-01-01|23:59:59.999999|1999-12-31 23:59:59.999999|2026-11-23 10:00:00+00|00112233-4455-6677-8899-aabbccddeeff|{"a": 1}|[1, null, -3]|["a", "b, c", null]|["2026-11-23T10:00:00+00:00"]|[1.50, null]`,
+		`false|9223372036854775807|0.000001|-0.1||\x|9999-12-31|00:00:00|2000-01-01 00:00:00|1969-12-31 23:59:59.999999+00|ffffffff-ffff-ffff-ffff-ffffffffffff|[]|[]|[""]|[null]|[]`,
+		`∅|∅|∅|∅|∅|∅|∅|∅|∅|∅|∅|∅|∅|∅|∅|∅`, `true|0|10000|0|a|\x01|2026-02-28|12:00:00|2026-11-23 00:00:00|2026-11-23 00:00:00+00|00000000-0000-0000-0000-000000000000|null|[0]|["x"]|[]|[9999.99]`,
 	}
 	s, _ := database(t, `SELECT 1`)
 	db, ctx := open(t, s), context.Background()

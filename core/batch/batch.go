@@ -170,6 +170,16 @@ func Take(a arrow.Array, rows []int32) arrow.Array {
 		return gather[arrow.Timestamp](a, rows)
 	case *array.MonthDayNanoInterval:
 		return gather[arrow.MonthDayNanoInterval](a, rows)
+	case *array.List, *array.Struct:
+		out := array.NewBuilder(memory.DefaultAllocator, a.DataType())
+		for _, r := range rows {
+			if r < 0 {
+				out.AppendNull()
+			} else {
+				AppendFrom(out, a, int(r))
+			}
+		}
+		return out.NewArray()
 	}
 	panic(fmt.Sprintf("batch: no gather for %s", a.DataType()))
 }

@@ -2,6 +2,7 @@ package batch_test
 
 import (
 	"math/big"
+	"strings"
 	"testing"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -103,4 +104,48 @@ func TestDecimalsReadBackWhateverTheyAre(t *testing.T) {
 		require.Equal(t, text, batch.FormatDecimal(v, scale))
 		require.Zero(t, n.Cmp(v.BigInt()))
 	})
+}
+
+func TestJSONIsKeptInOneForm(t *testing.T) {
+	for text, want := range map[string]string{
+		`{"b":1,"a":{"cc":[1,2],"c":null}}`: `{"a": {"c": null, "cc": [1, 2]}, "b": 1}`, `{"a":1,"a":2}`: `{"a": 2}`, ` [ ] `: `[]`,
+		`1e3`: `1000`, `1.50`: `1.50`, `-1.5e-3`: `-0.0015`, `-0`: `0`, `"\u00e9\n"`: `"é\n"`, `12345678901234567890123`: `12345678901234567890123`,
+	} {
+		got, fault := batch.NormalJSON(text)
+		require.Nil(t, fault, text)
+		assert.Equal(t, want, got)
+		again, fault := batch.NormalJSON(got)
+		require.Nil(t, fault)
+		assert.Equal(t, got, again)
+	}
+	for _, text := range []string{"", "{", "[1,]", "1 2", "nan", `"\u0000"`, "1e999999", strings.Repeat("[", 5000) + strings.Repeat("]", 5000)} {
+		_, fault := batch.NormalJSON(text)
+		assert.NotNil(t, fault, text[:min(len(text), 20)])
+	}
+}
+
+func TestNestedValuesReadWriteGatherAndCompare(t *testing.T) {
+	typ, err := schema.ParseType("list<record{a int, b list<text>}>")
+	require.NoError(t, err)
+	texts := []string{`[]`, `[{"a": 1, "b": ["x", null]}, null]`, `[{"a": 2, "b": []}]`, `[{"a": null, "b": null}]`}
+	to := batch.NewBuilder(typ)
+	for _, text := range texts {
+		require.Nil(t, batch.AppendText(to, typ, text))
+	}
+	require.NotNil(t, batch.AppendText(to, typ, `[{"a": "x"}]`))
+	require.NotNil(t, batch.AppendText(to, typ, `{"a": 1}`))
+	a := to.NewArray()
+	require.Equal(t, len(texts), a.Len(), "a fault appends nothing")
+	for i, text := range texts {
+		assert.Equal(t, text, batch.Text(a, typ, i))
+	}
+	back := batch.Take(a, []int32{3, -1, 1})
+	assert.Equal(t, texts[3], batch.Text(back, typ, 0))
+	assert.True(t, back.IsNull(1))
+	assert.Equal(t, texts[1], batch.Text(back, typ, 2))
+	assert.Zero(t, batch.Compare(a, 1, back, 2))
+	assert.Negative(t, batch.Compare(a, 0, a, 1))
+	assert.Negative(t, batch.Compare(a, 1, a, 2))
+	assert.Equal(t, batch.AppendKey(nil, a, 1), batch.AppendKey(nil, back, 2))
+	assert.NotEqual(t, batch.AppendKey(nil, a, 1), batch.AppendKey(nil, a, 2))
 }

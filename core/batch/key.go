@@ -55,6 +55,20 @@ func AppendKey(dst []byte, a arrow.Array, i int) []byte {
 		return binary.LittleEndian.AppendUint64(dst, uint64(a.Value(i)))
 	case *array.Timestamp:
 		return binary.LittleEndian.AppendUint64(dst, uint64(a.Value(i)))
+	case *array.List:
+		start, end := a.ValueOffsets(i)
+		dst = binary.AppendUvarint(dst, uint64(end-start))
+		for j := start; j < end; j++ {
+			dst = AppendKey(dst, a.ListValues(), int(j))
+		}
+		return dst
+	case *array.Struct:
+		for f := range a.NumField() {
+			dst = AppendKey(dst, a.Field(f), i)
+		}
+		return dst
+	case *array.MonthDayNanoInterval:
+		return binary.LittleEndian.AppendUint64(dst, uint64(IntervalMicros(a.Value(i))))
 	}
 	panic("batch: no key for " + a.DataType().String())
 }
@@ -90,6 +104,18 @@ func Compare(a arrow.Array, i int, b arrow.Array, j int) int {
 		return cmp.Compare(a.Value(i), b.(*array.Time64).Value(j))
 	case *array.Timestamp:
 		return cmp.Compare(a.Value(i), b.(*array.Timestamp).Value(j))
+	case *array.MonthDayNanoInterval:
+		return cmp.Compare(IntervalMicros(a.Value(i)), IntervalMicros(b.(*array.MonthDayNanoInterval).Value(j)))
+	case *array.List:
+		return compareLists(a, i, b.(*array.List), j)
+	case *array.Struct:
+		y := b.(*array.Struct)
+		for f := range a.NumField() {
+			if c := compareNullable(a.Field(f), i, y.Field(f), j); c != 0 {
+				return c
+			}
+		}
+		return 0
 	}
 	panic("batch: no order for " + a.DataType().String())
 }
@@ -108,5 +134,52 @@ func CompareFloat(x, y float64) int {
 	return cmp.Compare(x, y)
 }
 
+// compareLists orders lists by their first difference, then by length.
+func compareLists(a *array.List, i int, b *array.List, j int) int {
+	s1, e1 := a.ValueOffsets(i)
+	s2, e2 := b.ValueOffsets(j)
+	for s1 < e1 && s2 < e2 {
+		if c := compareNullable(a.ListValues(), int(s1), b.ListValues(), int(s2)); c != 0 {
+			return c
+		}
+		s1, s2 = s1+1, s2+1
+	}
+	return cmp.Compare(e1-s1, e2-s2)
+}
+
+// compareNullable orders values of which some may be null: nulls are equal and
+// above all others.
+func compareNullable(a arrow.Array, i int, b arrow.Array, j int) int {
+	switch x, y := a.IsNull(i), b.IsNull(j); {
+	case x && y:
+		return 0
+	case x:
+		return 1
+	case y:
+		return -1
+	}
+	return Compare(a, i, b, j)
+}
+
+// IntervalMicros gives an interval's length for comparisons, with PostgreSQL's
+// months of 30 days.
+func IntervalMicros(v arrow.MonthDayNanoInterval) int64 {
+	return (int64(v.Months)*30+int64(v.Days))*86_400_000_000 + v.Nanoseconds/1000
+}
+
 // Orderable tells whether Compare and AppendKey take values of t.
-func Orderable(t schema.Type) bool { return t.Kind != schema.Interval && t.Kind != schema.JSON }
+func Orderable(t schema.Type) bool {
+	switch t.Kind {
+	case schema.JSON:
+		return false
+	case schema.List:
+		return Orderable(t.Elem())
+	case schema.Record:
+		for _, f := range t.Fields() {
+			if !Orderable(f.Type) {
+				return false
+			}
+		}
+	}
+	return true
+}

@@ -2,7 +2,6 @@ package batch
 
 import (
 	"encoding/hex"
-	"encoding/json"
 	"math"
 	"strconv"
 	"strings"
@@ -20,8 +19,12 @@ import (
 func AppendText(to array.Builder, t schema.Type, text string) *Fault {
 	switch to := to.(type) {
 	case *array.StringBuilder:
-		if t.Kind == schema.JSON && !json.Valid([]byte(text)) {
-			return Faultf("not JSON", "%q is not valid JSON", text)
+		if t.Kind == schema.JSON {
+			normal, fault := NormalJSON(text)
+			if fault != nil {
+				return fault
+			}
+			text = normal
 		}
 		to.Append(text)
 	case *array.Int64Builder:
@@ -81,6 +84,8 @@ func AppendText(to array.Builder, t schema.Type, text string) *Fault {
 			return Faultf("not a uuid", "%q is not a uuid", text)
 		}
 		to.Append(raw)
+	case *array.ListBuilder, *array.StructBuilder:
+		return appendNestedText(to, t, text)
 	default:
 		return Faultf("no cast", "text can't become %s", t)
 	}
@@ -203,5 +208,20 @@ func AppendFrom(to array.Builder, from arrow.Array, i int) {
 		to.(*array.Time64Builder).Append(a.Value(i))
 	case *array.Timestamp:
 		to.(*array.TimestampBuilder).Append(a.Value(i))
+	case *array.MonthDayNanoInterval:
+		to.(*array.MonthDayNanoIntervalBuilder).Append(a.Value(i))
+	case *array.List:
+		list := to.(*array.ListBuilder)
+		list.Append(true)
+		start, end := a.ValueOffsets(i)
+		for j := start; j < end; j++ {
+			AppendFrom(list.ValueBuilder(), a.ListValues(), int(j))
+		}
+	case *array.Struct:
+		record := to.(*array.StructBuilder)
+		record.Append(true)
+		for f := range a.NumField() {
+			AppendFrom(record.FieldBuilder(f), a.Field(f), i)
+		}
 	}
 }

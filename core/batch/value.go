@@ -63,10 +63,43 @@ func Text(a arrow.Array, t schema.Type, i int) string {
 		}
 		return time.UnixMicro(int64(a.Value(i))).UTC().Format(layout)
 	case *array.MonthDayNanoInterval:
-		v := a.Value(i)
-		return fmt.Sprintf("%d mons %d days %s", v.Months, v.Days, time.Duration(v.Nanoseconds))
+		return FormatInterval(a.Value(i))
+	case *array.List, *array.Struct:
+		return string(AppendJSONText(nil, a, t, i))
 	}
 	return a.ValueStr(i)
+}
+
+// FormatInterval writes an interval as PostgreSQL does: 1 year 2 mons 3 days
+// 04:05:06.
+func FormatInterval(v arrow.MonthDayNanoInterval) string {
+	var parts []string
+	unit := func(n int64, name string) {
+		if n == 0 {
+			return
+		}
+		if n != 1 {
+			name += "s"
+		}
+		parts = append(parts, strconv.FormatInt(n, 10)+" "+name)
+	}
+	unit(int64(v.Months/12), "year")
+	unit(int64(v.Months%12), "mon")
+	unit(int64(v.Days), "day")
+	if micros := v.Nanoseconds / 1000; micros != 0 || len(parts) == 0 {
+		sign := ""
+		if micros < 0 {
+			sign, micros = "-", -micros
+		} else if v.Days < 0 || v.Days == 0 && v.Months < 0 {
+			sign = "+"
+		}
+		clock := fmt.Sprintf("%s%02d:%02d:%02d", sign, micros/3_600_000_000, micros/60_000_000%60, micros/1_000_000%60)
+		if rest := micros % 1_000_000; rest != 0 {
+			clock += strings.TrimRight(fmt.Sprintf(".%06d", rest), "0")
+		}
+		parts = append(parts, clock)
+	}
+	return strings.Join(parts, " ")
 }
 
 // FormatFloat writes a float in the shortest form that reads back the same, as

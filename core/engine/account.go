@@ -16,6 +16,8 @@ type Account struct {
 	In       []int64 `json:"in" doc:"Rows in by input; for a read the records seen at the source."`
 	Made     int64   `json:"made"`
 	Out      int64   `json:"out"`
+	Outs     []int64 `json:"outs,omitempty" doc:"By output, for steps with several."`
+	Readers  []int64 `json:"readers,omitempty" doc:"Steps that read each output."`
 	Dropped  int64   `json:"dropped"`
 	SetAside int64   `json:"set_aside"`
 	Absorbed int64   `json:"absorbed"`
@@ -38,6 +40,14 @@ func (a *Account) Input() int64 {
 		n += in
 	}
 	return n
+}
+
+// outputs gives the rows out by output.
+func (a *Account) outputs() []int64 {
+	if a.Outs == nil {
+		return []int64{a.Out}
+	}
+	return a.Outs
 }
 
 // Imbalance says by how many rows the account does not balance, as a sentence,
@@ -81,14 +91,8 @@ type Receipt struct {
 
 // Receipt adds the accounts up: read + made + copied = dropped + set aside +
 // absorbed + unused + written.
-func (s *Summary) Receipt(plan *Plan) Receipt {
+func (s *Summary) Receipt() Receipt {
 	var r Receipt
-	readers := map[string]int64{}
-	for _, st := range plan.Steps {
-		for _, in := range st.Step.Inputs() {
-			readers[in]++
-		}
-	}
 	for i := range s.Steps {
 		a := &s.Steps[i]
 		kind, _ := step.Find(a.Kind)
@@ -96,13 +100,16 @@ func (s *Summary) Receipt(plan *Plan) Receipt {
 			r.Read += a.Input()
 		}
 		r.Made, r.Dropped, r.SetAside, r.Absorbed = r.Made+a.Made, r.Dropped+a.Dropped, r.SetAside+a.SetAside, r.Absorbed+a.Absorbed
-		switch n := readers[a.Step]; {
-		case kind.Role == step.Write:
+		if kind.Role == step.Write {
 			r.Written += a.Out
-		case n == 0:
-			r.Unused += a.Out
-		default:
-			r.Copied += a.Out * (n - 1)
+			continue
+		}
+		for number, rows := range a.outputs() {
+			if n := a.Readers[number]; n == 0 {
+				r.Unused += rows
+			} else {
+				r.Copied += rows * (n - 1)
+			}
 		}
 	}
 	r.Balances = r.Read+r.Made+r.Copied == r.Dropped+r.SetAside+r.Absorbed+r.Unused+r.Written

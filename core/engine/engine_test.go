@@ -86,7 +86,7 @@ func output(t testing.TB, steps string) (lines []string, sum engine.Summary, j *
 	require.NoError(t, err)
 	lines = strings.Split(strings.TrimSpace(string(text)), "\n")
 	slices.Sort(lines[1:])
-	assert.True(t, sum.Receipt(p).Balances)
+	assert.True(t, sum.Receipt().Balances)
 	for _, a := range sum.Steps {
 		assert.Empty(t, a.Imbalance())
 	}

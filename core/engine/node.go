@@ -17,11 +17,11 @@ type node struct {
 	run     *run
 	account Account
 	op      step.Operator
-	outs    []edge
-	first   int    // the input that must end first, -1 for none
-	ended   []bool // by input
-	left    int    // inputs not ended
-	waiting *spool
+	outs    [][]edge // by output
+	first   []int    // inputs that must end first, one after the other
+	over    []bool   // by input: whether it has ended
+	closed  []bool   // by input: whether the operator was told so
+	waiting []*spool
 	holds   int64
 	load    *loading
 	capture *capture // for trials
@@ -33,16 +33,33 @@ type edge struct {
 }
 
 func newNode(r *run, p *Planned) *node {
-	n := &node{Planned: p, run: r, first: -1, ended: make([]bool, len(p.Inputs)), left: len(p.Inputs)}
+	n := &node{Planned: p, run: r, over: make([]bool, len(p.Inputs)), closed: make([]bool, len(p.Inputs)), waiting: make([]*spool, len(p.Inputs))}
 	n.account = Account{Step: p.ID, Kind: p.Kind.Name, In: make([]int64, max(len(p.Inputs), 1)), Begin: -1}
+	outputs := len(p.Bound.Branches)
+	if p.Bound.Schema != nil {
+		outputs++
+	}
+	n.account.Readers = make([]int64, outputs)
+	if n.outs = make([][]edge, outputs); outputs > 1 {
+		n.account.Outs = make([]int64, outputs)
+	}
 	if p.Bound.Operator != nil {
 		n.op = p.Bound.Operator()
 		if needs, ok := n.op.(step.Needs); ok {
 			n.first = needs.First()
-			n.waiting = &spool{folder: r.TempDir, budget: r.Budget / 4}
 		}
 	}
 	return n
+}
+
+// read tells whether any step takes rows of n.
+func (n *node) read() bool {
+	for _, output := range n.outs {
+		if len(output) > 0 {
+			return true
+		}
+	}
+	return false
 }
 
 // push takes a batch that reached input in.
@@ -53,10 +70,26 @@ func (n *node) push(in int, b *batch.Batch) error {
 	}
 	n.account.In[in] += int64(b.N)
 	n.capture.input(in, b)
-	if n.first >= 0 && in != n.first && !n.ended[n.first] {
-		return n.waiting.add(b)
+	if !n.turn(in) {
+		if n.waiting[in] == nil {
+			n.waiting[in] = &spool{folder: n.run.TempDir, budget: n.run.Budget / 4}
+		}
+		return n.waiting[in].add(b)
 	}
 	return n.take(in, b)
+}
+
+// turn tells whether the operator may have rows of an input now.
+func (n *node) turn(in int) bool {
+	for _, f := range n.first {
+		if f == in {
+			return true
+		}
+		if !n.closed[f] {
+			return false
+		}
+	}
+	return true
 }
 
 func (n *node) take(in int, b *batch.Batch) error {
@@ -86,60 +119,69 @@ type StepError struct {
 func (e *StepError) Error() string { return fmt.Sprintf("step %s: %s", e.Step, e.Err) }
 func (e *StepError) Unwrap() error { return e.Err }
 
-// end says that input in has no more rows.
+// end says that input in has no more rows. Rows of inputs whose turn has come
+// are taken then.
 func (n *node) end(in int) error {
 	defer n.run.enter(n)()
-	n.ended[in] = true
-	n.left--
-	if n.first >= 0 && in != n.first && !n.ended[n.first] {
-		return nil // its rows wait; they end when they have been pushed
-	}
-	if err := n.finish(in); err != nil {
-		return err
-	}
-	if in == n.first {
-		other := 1 - in
-		if err := n.waiting.drain(func(b *batch.Batch) error { return n.take(other, b) }); err != nil {
-			return n.wrap(err)
-		}
-		if n.ended[other] {
-			if err := n.finish(other); err != nil {
-				return err
+	n.over[in] = true
+	for again := true; again; {
+		again = false
+		for in := range n.Inputs {
+			if n.closed[in] || !n.turn(in) {
+				continue
+			}
+			if w := n.waiting[in]; w != nil {
+				n.waiting[in] = nil
+				if err := w.drain(func(b *batch.Batch) error { return n.take(in, b) }); err != nil {
+					return n.wrap(err)
+				}
+			}
+			if !n.over[in] {
+				continue
+			}
+			n.closed[in], again = true, true
+			if n.op != nil {
+				if err := n.wrap(n.op.End(in, n)); err != nil {
+					return err
+				}
 			}
 		}
 	}
-	if n.left > 0 {
-		return nil
+	for _, closed := range n.closed {
+		if !closed {
+			return nil
+		}
 	}
 	return n.done()
-}
-
-func (n *node) finish(in int) error {
-	if n.op == nil {
-		return nil
-	}
-	return n.wrap(n.op.End(in, n))
 }
 
 // done tells the steps behind that no more comes.
 func (n *node) done() error {
 	n.account.End = n.run.since()
-	for _, o := range n.outs {
-		if err := o.to.end(o.in); err != nil {
-			return err
+	for _, output := range n.outs {
+		for _, o := range output {
+			if err := o.to.end(o.in); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
 }
 
 // Emit implements step.Emitter.
-func (n *node) Emit(b *batch.Batch) error {
+func (n *node) Emit(b *batch.Batch) error { return n.EmitTo(0, b) }
+
+// EmitTo implements step.Emitter.
+func (n *node) EmitTo(output int, b *batch.Batch) error {
 	if b.N == 0 {
 		return nil
 	}
 	n.account.Out += int64(b.N)
-	n.capture.output(b)
-	for _, o := range n.outs {
+	if n.account.Outs != nil {
+		n.account.Outs[output] += int64(b.N)
+	}
+	n.capture.output(output, b)
+	for _, o := range n.outs[output] {
 		if err := o.to.push(o.in, b); err != nil {
 			return err
 		}

@@ -7,6 +7,8 @@ package engine
 
 import (
 	"context"
+	"fmt"
+	"strings"
 	"time"
 
 	"welkin/core/schema"
@@ -26,9 +28,23 @@ type Plan struct {
 type Planned struct {
 	*sheet.Step
 	Kind     step.Kind
-	Inputs   []*Planned
+	Inputs   []Input
 	Bound    *step.Bound // nil when the step could not be bound at all
 	Sentence string
+}
+
+// Input is where rows of a step come from.
+type Input struct {
+	*Planned
+	Output int    // number of that step's output
+	Place  string // as the sheet says it: step or step.output
+}
+
+// Schema gives the columns of that output.
+func (in Input) Schema() *schema.Schema {
+	_, output := sheet.Source(in.Place)
+	_, s, _ := in.Bound.Output(output)
+	return s
 }
 
 // Schema gives the columns that come out; nil when not known, or for a write.
@@ -61,9 +77,10 @@ func (p *Plan) Step(id string) *Planned {
 
 // Binding is what Bind gets handed in.
 type Binding struct {
-	World  step.World
-	Params map[string]string
-	Now    time.Time
+	World    step.World
+	Params   map[string]string
+	Now      time.Time
+	Programs []string // external programs that steps may start
 }
 
 // Bind binds every step of a sheet that can be bound; found are the problems
@@ -96,16 +113,25 @@ func Bind(ctx context.Context, s *sheet.Sheet, found []sheet.Problem, b Binding)
 		}
 		planned.Kind, planned.Sentence = kind, settings.Sentence()
 		var in []*schema.Schema
-		for _, id := range st.Inputs() {
-			if input := byID[id]; input != nil && input.Schema() != nil {
-				planned.Inputs = append(planned.Inputs, input)
-				in = append(in, input.Schema())
+		var places []string
+		for i, place := range st.Inputs() {
+			id, output := sheet.Source(place)
+			input := byID[id]
+			if input == nil || input.Bound == nil {
+				continue
 			}
+			number, columns, ok := input.Bound.Output(output)
+			if !ok {
+				p.problemAt(st, inputPath(i), noOutput(input, output))
+				continue
+			}
+			planned.Inputs = append(planned.Inputs, Input{input, number, place})
+			in, places = append(in, columns), append(places, place)
 		}
-		if len(in) != len(kind.Ports) {
+		if least, _ := (step.Kinds{}).Ports(kind.Name); len(in) != len(st.Inputs()) || len(in) < least {
 			continue // the problem stands at the input, or was found before
 		}
-		c := &step.Context{Context: ctx, World: b.World, Params: params, Now: b.Now, Pipeline: s.Name, Step: st.ID}
+		c := &step.Context{Context: ctx, World: b.World, Params: params, Now: b.Now, Pipeline: s.Name, Step: st.ID, Inputs: places, Allowed: b.Programs}
 		planned.Bound = settings.Bind(c, in)
 		for _, problem := range c.Problems() {
 			line, column := st.At(problem.Path)
@@ -123,12 +149,45 @@ func Bind(ctx context.Context, s *sheet.Sheet, found []sheet.Problem, b Binding)
 	return p
 }
 
+func (p *Plan) problemAt(st *sheet.Step, path, sentence string) {
+	line, column := st.At(path)
+	p.Problems = append(p.Problems, sheet.Problem{Step: st.ID, Path: path, Line: line, Column: column, Sentence: sentence})
+}
+
+func inputPath(i int) string {
+	switch i {
+	case 0:
+		return "from"
+	case 1:
+		return "with"
+	}
+	return fmt.Sprintf("with[%d]", i-1)
+}
+
+// noOutput words that a step has no such output, and which it has.
+func noOutput(p *Planned, output string) string {
+	var names []string
+	for _, b := range p.Bound.Branches {
+		names = append(names, p.ID+"."+b.Name)
+	}
+	switch {
+	case p.Kind.Role == step.Write:
+		return fmt.Sprintf("%s writes rows and gives none", p.ID)
+	case len(names) == 0:
+		return fmt.Sprintf("step %s has one output; write %s alone, not %s.%s", p.ID, p.ID, p.ID, output)
+	case output == "":
+		return fmt.Sprintf("step %s has several outputs; say which one: %s", p.ID, strings.Join(names, ", "))
+	}
+	return fmt.Sprintf("step %s has no output %q; there are %s", p.ID, output, strings.Join(names, ", "))
+}
+
 // warnUnused says of steps whose rows go nowhere.
 func (p *Plan) warnUnused() {
 	used := map[string]bool{}
 	for _, st := range p.Steps {
 		for _, in := range st.Step.Inputs() {
-			used[in] = true
+			id, _ := sheet.Source(in)
+			used[id] = true
 		}
 	}
 	for _, st := range p.Steps {

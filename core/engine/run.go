@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -132,7 +133,8 @@ func newRun(ctx context.Context, plan *Plan, o Options) *run {
 		r.nodes = append(r.nodes, n)
 		for in, from := range p.Inputs {
 			source := r.byID[from.ID]
-			source.outs = append(source.outs, edge{n, in})
+			source.outs[from.Output] = append(source.outs[from.Output], edge{n, in})
+			source.account.Readers[from.Output]++
 		}
 	}
 	return r
@@ -279,8 +281,8 @@ func (r *run) sources() []*node {
 			return
 		}
 		seen[n] = true
-		if n.first >= 0 {
-			visit(r.byID[n.Inputs[n.first].ID])
+		for _, in := range n.first {
+			visit(r.byID[n.Inputs[in].ID])
 		}
 		for _, in := range n.Inputs {
 			visit(r.byID[in.ID])
@@ -290,7 +292,7 @@ func (r *run) sources() []*node {
 		}
 	}
 	for _, n := range r.nodes {
-		if len(n.outs) == 0 {
+		if !n.read() {
 			visit(n)
 		}
 	}
@@ -471,7 +473,7 @@ func (r *run) checkBalance() error {
 			return &StepError{n.ID, errors.New(sentence + ". Nothing was loaded; this is a defect of the step")}
 		}
 		for in, from := range n.Inputs {
-			if sent := r.byID[from.ID].account.Out; sent != n.account.In[in] {
+			if sent := r.byID[from.ID].account.outputs()[from.Output]; sent != n.account.In[in] {
 				return &StepError{n.ID, fmt.Errorf("%d rows left step %s and %d arrived. Nothing was loaded; this is a defect", sent, from.ID, n.account.In[in])}
 			}
 		}
@@ -492,7 +494,9 @@ func (r *run) abort() {
 
 func (r *run) cleanup() {
 	for _, n := range r.nodes {
-		n.waiting.close()
+		for _, w := range n.waiting {
+			w.close()
+		}
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"welkin/core/batch"
+	"welkin/core/schema"
 	"welkin/core/sheet"
 	"welkin/core/step"
 )
@@ -25,7 +26,8 @@ type Trial struct {
 // Tried is what a trial gives. It wrote nothing anywhere.
 type Tried struct {
 	Before   []Rows        `json:"before" doc:"Rows that came in, by input."`
-	After    Rows          `json:"after"`
+	After    Rows          `json:"after" doc:"Rows that came out, of the first output when there are several."`
+	Branches []BranchRows  `json:"branches,omitempty" doc:"Rows that came out by named output."`
 	SetAside []SetAsideRow `json:"-"`
 	Steps    []Account     `json:"steps"`
 	Warnings []string      `json:"warnings,omitempty"`
@@ -38,6 +40,12 @@ type Rows struct {
 	batch.Wire
 	Origins []string `json:"origins"`
 	Total   int64    `json:"total" doc:"Rows there were in the trial."`
+}
+
+// BranchRows are the first rows of a named output.
+type BranchRows struct {
+	Name string `json:"name"`
+	Rows
 }
 
 // Try runs the part of a plan that a step depends on, on a sample.
@@ -53,7 +61,7 @@ func Try(ctx context.Context, plan *Plan, t Trial) (Tried, error) {
 	r := newRun(ctx, plan, Options{Budget: t.Budget, TempDir: t.Temp, Clock: t.Clock, Journal: keep})
 	defer r.cleanup()
 	n := r.byID[t.Step]
-	n.capture = &capture{limit: t.Show, in: make([][]*batch.Batch, len(n.Inputs)), inRows: make([]int64, len(n.Inputs))}
+	n.capture = &capture{limit: t.Show, in: make([][]*batch.Batch, len(n.Inputs)), inRows: make([]int64, len(n.Inputs)), out: make([][]*batch.Batch, len(n.outs)), outRows: make([]int64, len(n.outs))}
 	main := mainSources(target)
 	for _, source := range r.sources() {
 		limit := t.Others
@@ -79,10 +87,18 @@ func (r *run) tried(n *node, keep *asideKeeper) Tried {
 	s := r.finish()
 	out := Tried{Steps: s.Steps, Warnings: s.Warnings, Seconds: s.Ended.Sub(s.Started).Seconds(), SetAside: keep.rows, Before: []Rows{}}
 	for i, in := range n.Inputs {
-		out.Before = append(out.Before, n.capture.rows(in, n.capture.in[i], n.capture.inRows[i]))
+		out.Before = append(out.Before, n.capture.rows(in.Schema(), n.capture.in[i], n.capture.inRows[i]))
 	}
+	at := 0
 	if n.Bound.Schema != nil {
-		out.After = n.capture.rows(n.Planned, n.capture.out, n.capture.outRows)
+		out.After = n.capture.rows(n.Bound.Schema, n.capture.out[0], n.capture.outRows[0])
+		at++
+	}
+	for i, b := range n.Bound.Branches {
+		rows := n.capture.rows(b.Schema, n.capture.out[at+i], n.capture.outRows[at+i])
+		if out.Branches = append(out.Branches, BranchRows{b.Name, rows}); at+i == 0 {
+			out.After = rows
+		}
 	}
 	return out
 }
@@ -90,7 +106,7 @@ func (r *run) tried(n *node, keep *asideKeeper) Tried {
 // mainSources gives the reads that reach a step by first inputs alone.
 func mainSources(p *Planned) map[string]bool {
 	for len(p.Inputs) > 0 {
-		p = p.Inputs[0]
+		p = p.Inputs[0].Planned
 	}
 	return map[string]bool{p.ID: true}
 }
@@ -117,8 +133,8 @@ type capture struct {
 	limit   int
 	in      [][]*batch.Batch
 	inRows  []int64
-	out     []*batch.Batch
-	outRows int64
+	out     [][]*batch.Batch
+	outRows []int64
 }
 
 func (c *capture) input(in int, b *batch.Batch) {
@@ -128,10 +144,10 @@ func (c *capture) input(in int, b *batch.Batch) {
 	}
 }
 
-func (c *capture) output(b *batch.Batch) {
+func (c *capture) output(output int, b *batch.Batch) {
 	if c != nil {
-		c.out = c.keep(c.out, c.outRows, b)
-		c.outRows += int64(b.N)
+		c.out[output] = c.keep(c.out[output], c.outRows[output], b)
+		c.outRows[output] += int64(b.N)
 	}
 }
 
@@ -142,8 +158,8 @@ func (c *capture) keep(have []*batch.Batch, rows int64, b *batch.Batch) []*batch
 	return have
 }
 
-func (c *capture) rows(p *Planned, batches []*batch.Batch, total int64) Rows {
-	out := Rows{Wire: batch.ToWire(p.Bound.Schema, batches, c.limit), Total: total, Origins: []string{}}
+func (c *capture) rows(s *schema.Schema, batches []*batch.Batch, total int64) Rows {
+	out := Rows{Wire: batch.ToWire(s, batches, c.limit), Total: total, Origins: []string{}}
 	for _, b := range batches {
 		for i := range b.N {
 			place, row, key := b.Origin.At(i)

@@ -31,16 +31,35 @@ var mappings = map[Kind]mapping{
 
 // Arrow gives the Arrow type that holds values of t.
 func (t Type) Arrow() arrow.DataType {
-	if t.Kind == Decimal {
+	switch t.Kind {
+	case Decimal:
 		return &arrow.Decimal128Type{Precision: int32(t.Precision), Scale: int32(t.Scale)}
+	case List:
+		return arrow.ListOf(t.Elem().Arrow())
+	case Record:
+		fields := t.Fields()
+		out := make([]arrow.Field, len(fields))
+		for i, f := range fields {
+			out[i] = arrow.Field{Name: f.Name, Type: f.Type.Arrow(), Nullable: true}
+		}
+		return arrow.StructOf(out...)
 	}
 	return mappings[t.Kind].arrow
 }
 
-// Postgres gives the PostgreSQL type that a column of t becomes.
+// Postgres gives the PostgreSQL type that a column of t becomes. Lists of plain
+// values are arrays there; records, and lists of lists or records, are jsonb.
 func (t Type) Postgres() string {
-	if t.Kind == Decimal {
+	switch t.Kind {
+	case Decimal:
 		return strings.Replace(t.String(), "decimal", "numeric", 1)
+	case List:
+		if !t.Elem().Nested() {
+			return t.Elem().Postgres() + "[]"
+		}
+		return mappings[JSON].postgres // arrays there are rectangular
+	case Record:
+		return mappings[JSON].postgres
 	}
 	return mappings[t.Kind].postgres
 }
@@ -49,6 +68,12 @@ func (t Type) Postgres() string {
 // format_type prints, such as "character varying(40)" or "numeric(10,2)".
 // known is false for a type Welkin has not: its values are read as text.
 func FromPostgres(formatted string) (t Type, known bool) {
+	if of, ok := strings.CutSuffix(formatted, "[]"); ok {
+		if e, known := FromPostgres(of); known {
+			return ListOf(e), true
+		}
+		return Of(Text), false
+	}
 	base, measures, _ := strings.Cut(formatted, "(")
 	base = strings.TrimSpace(base)
 	if _, rest, ok := strings.Cut(measures, ")"); ok && rest != "" {
@@ -64,7 +89,7 @@ func FromPostgres(formatted string) (t Type, known bool) {
 		base = "char"
 	}
 	t, err := ParseType(base)
-	if err != nil || strings.HasSuffix(formatted, "[]") {
+	if err != nil {
 		return Of(Text), false
 	}
 	return t, true

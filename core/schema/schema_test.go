@@ -15,22 +15,47 @@ func TestTypesReadAndWriteAsTheirNames(t *testing.T) {
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got.String())
 	}
-	for _, text := range []string{"wibble", "decimal(39,0)", "decimal(3,4)", "", "int[]"} {
+	for _, text := range []string{"wibble", "decimal(39,0)", "decimal(3,4)", "", "wibble[]"} {
 		_, err := schema.ParseType(text)
 		assert.Error(t, err, text)
 	}
 }
 
 func TestPostgresTypesAreMapped(t *testing.T) {
-	for formatted, want := range map[string]string{"character varying(40)": "text", "character(1)": "text", "numeric(8,2)": "decimal(8,2)", "numeric": "decimal(38,9)", "smallint": "int", "timestamp(3) without time zone": "timestamp", "jsonb": "json", "real": "float"} {
+	for formatted, want := range map[string]string{"character varying(40)": "text", "character(1)": "text", "numeric(8,2)": "decimal(8,2)", "numeric": "decimal(38,9)", "smallint": "int", "timestamp(3) without time zone": "timestamp", "jsonb": "json", "real": "float", "text[]": "list<text>", "integer[]": "list<int>", "numeric(8,2)[]": "list<decimal(8,2)>"} {
 		got, known := schema.FromPostgres(formatted)
 		assert.True(t, known, formatted)
 		assert.Equal(t, want, got.String(), formatted)
 	}
-	for _, formatted := range []string{"point", "text[]", "integer[]", "booking.mood"} {
+	for _, formatted := range []string{"point", "point[]", "booking.mood"} {
 		got, known := schema.FromPostgres(formatted)
 		assert.False(t, known, formatted)
 		assert.Equal(t, "text", got.String())
+	}
+}
+
+func TestNestedTypesReadBackAsTheyAreWritten(t *testing.T) {
+	for text, postgres := range map[string]string{
+		"list<int>": "bigint[]", "list<decimal(8,2)>": "numeric(8,2)[]", "list<list<text>>": "jsonb", "record{a int, \"b c\" list<record{x text}>}": "jsonb",
+		"record{\"say \"\"hut\"\"\" decimal(4,1), n timestamptz}": "jsonb", "list<record{at timestamp}>": "jsonb",
+	} {
+		typ, err := schema.ParseType(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, text, typ.String())
+		again, err := schema.ParseType(typ.String())
+		require.NoError(t, err)
+		assert.True(t, typ == again, "types are compared with ==")
+		assert.Equal(t, postgres, typ.Postgres())
+	}
+	typ, err := schema.ParseType("record{a int, \"b c\" list<text>}")
+	require.NoError(t, err)
+	assert.Equal(t, []schema.Field{{Name: "a", Type: schema.Of(schema.Int)}, {Name: "b c", Type: schema.ListOf(schema.Of(schema.Text))}}, typ.Fields())
+	short, err := schema.ParseType("bigint[]")
+	require.NoError(t, err)
+	assert.Equal(t, schema.ListOf(schema.Of(schema.Int)), short)
+	for _, text := range []string{"list<wibble>", "record{a}", "list<int", "record{a wibble}"} {
+		_, err := schema.ParseType(text)
+		assert.Error(t, err, text)
 	}
 }
 

@@ -30,20 +30,24 @@ const (
 	TimestampTZ
 	UUID
 	JSON
+	List
+	Record
 	Interval
 )
 
 var kindNames = [...]string{"unknown", "bool", "int", "decimal", "float", "text", "bytes", "date", "time",
-	"timestamp", "timestamptz", "uuid", "json", "interval"}
+	"timestamp", "timestamptz", "uuid", "json", "list", "record", "interval"}
 
 func (k Kind) String() string { return kindNames[k] }
 
 // Type is a kind with its measures. Precision and Scale count decimal digits
-// and are set for Decimal alone.
+// and are set for Decimal alone. Inside is set for List and Record (nested.go).
+// Two types are the same when they are equal with ==.
 type Type struct {
 	Kind      Kind
 	Precision int
 	Scale     int
+	Inside    string // what a list or record holds, as it is written
 }
 
 // MaxPrecision is the largest number of digits a decimal holds (128 bits).
@@ -59,8 +63,13 @@ func DecimalOf(p, s int) Type {
 
 // String gives the type as it is written in a sheet: `int`, `decimal(10,2)`.
 func (t Type) String() string {
-	if t.Kind == Decimal {
+	switch t.Kind {
+	case Decimal:
 		return fmt.Sprintf("decimal(%d,%d)", t.Precision, t.Scale)
+	case List:
+		return "list<" + t.Inside + ">"
+	case Record:
+		return "record{" + t.Inside + "}"
 	}
 	return t.Kind.String()
 }
@@ -87,6 +96,9 @@ var typePattern = regexp.MustCompile(`^([a-z0-9 ]+?)\s*(?:\(\s*(\d+)\s*(?:,\s*(\
 // ParseType reads a type as written in a sheet or in a CAST. A decimal without
 // measures is decimal(38,9). The error says what was found and what would fit.
 func ParseType(text string) (Type, error) {
+	if t, ok, err := parseNested(text); ok {
+		return t, err
+	}
 	m := typePattern.FindStringSubmatch(strings.ToLower(strings.TrimSpace(text)))
 	if m == nil {
 		return Type{}, fmt.Errorf("%q is not a type; use one of %s", text, strings.Join(TypeNames(), ", "))
@@ -116,7 +128,7 @@ func ParseType(text string) (Type, error) {
 
 // TypeNames lists the type names a sheet may use, in teaching order.
 func TypeNames() []string {
-	return []string{"bool", "int", "decimal(p,s)", "float", "text", "bytes", "date", "time", "timestamp", "timestamptz", "uuid", "json"}
+	return []string{"bool", "int", "decimal(p,s)", "float", "text", "bytes", "date", "time", "timestamp", "timestamptz", "uuid", "json", "list<…>", "record{…}"}
 }
 
 // MarshalText and UnmarshalText make a Type read and write as its name.
@@ -150,6 +162,9 @@ func Common(a, b Type) (t Type, ok bool) {
 		return DecimalOf(max(a.Precision-a.Scale, b.Precision-b.Scale)+scale, scale), true
 	case a.Temporal() && b.Temporal():
 		return Of(max(a.Kind, b.Kind)), true
+	case a.Kind == List && b.Kind == List:
+		e, ok := Common(a.Elem(), b.Elem())
+		return ListOf(e), ok
 	}
 	return Type{}, false
 }

@@ -26,7 +26,11 @@ func Format(s *Sheet) (string, error) {
 	for _, st := range s.Steps {
 		m := yaml.MapSlice{{Key: "step", Value: st.ID}, {Key: "does", Value: st.Kind}}
 		add(&m, "from", st.From)
-		add(&m, "with", st.With)
+		if len(st.More) > 0 {
+			m = append(m, yaml.MapItem{Key: "with", Value: append([]string{st.With}, st.More...)})
+		} else {
+			add(&m, "with", st.With)
+		}
 		add(&m, "note", st.Note)
 		if st.Problems != SetAside {
 			add(&m, "problems", st.Problems)

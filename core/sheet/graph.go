@@ -32,14 +32,24 @@ func (s *Sheet) checkGraph(kinds Kinds) []Problem {
 		if st.Settings == nil {
 			continue
 		}
+		least, most := kinds.Ports(st.Kind)
 		for n, in := range []struct{ key, id string }{{"from", st.From}, {"with", st.With}} {
-			switch wanted := kinds.Ports(st.Kind) > n; {
-			case wanted && in.id == "":
+			switch id, _ := Source(in.id); {
+			case n < least && in.id == "":
 				at(st, "", "%s needs rows; write `%s:` with the step they come from", st.Kind, in.key)
-			case !wanted && in.id != "":
+			case n >= most && in.id != "":
 				at(st, in.key, "%s takes no rows by `%s:`; leave it out", st.Kind, in.key)
-			case wanted && s.Step(in.id) == nil:
-				at(st, in.key, "there is no step %q%s", in.id, didYouMean(in.id, ids))
+			case in.id != "" && s.Step(id) == nil:
+				at(st, in.key, "there is no step %q%s", id, didYouMean(id, ids))
+			}
+		}
+		if len(st.More) > 0 && most <= 2 {
+			at(st, "with", "%s takes rows of no more than %d steps", st.Kind, most)
+			continue
+		}
+		for n, place := range st.More {
+			if id, _ := Source(place); s.Step(id) == nil {
+				at(st, fmt.Sprintf("with[%d]", n+1), "there is no step %q%s", id, didYouMean(id, ids))
 			}
 		}
 	}
@@ -70,7 +80,8 @@ func (s *Sheet) Order() (order []*Step, circle *Step) {
 		}
 		state[st.ID] = open
 		for _, in := range st.Inputs() {
-			visit(s.Step(in))
+			id, _ := Source(in)
+			visit(s.Step(id))
 		}
 		state[st.ID] = closed
 		order = append(order, st)
@@ -90,7 +101,8 @@ func (s *Sheet) UpTo(id string) *Sheet {
 		if st := s.Step(id); st != nil && !needed[id] {
 			needed[id] = true
 			for _, in := range st.Inputs() {
-				mark(in)
+				from, _ := Source(in)
+				mark(from)
 			}
 		}
 	}

@@ -156,6 +156,15 @@ func (r *reading) step(item ast.Node) {
 		case "from":
 			to = &s.From
 		case "with":
+			if many, ok := e.Value.(*ast.SequenceNode); ok {
+				var names []string
+				if err := yaml.NodeToValue(many, &names); err != nil {
+					r.yamlError(s.ID, err)
+				} else if len(names) > 0 {
+					s.With, s.More = names[0], names[1:]
+				}
+				continue
+			}
 			to = &s.With
 		case "note":
 			to = &s.Note

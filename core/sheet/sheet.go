@@ -8,6 +8,7 @@ package sheet
 import (
 	"fmt"
 	"regexp"
+	"strings"
 
 	"github.com/goccy/go-yaml/ast"
 
@@ -51,23 +52,33 @@ const (
 type Step struct {
 	ID       string   `json:"id"`
 	Kind     string   `json:"kind"`
-	From     string   `json:"from,omitempty" doc:"The step whose rows come in."`
+	From     string   `json:"from,omitempty" doc:"The step whose rows come in; step.output for a step with several outputs."`
 	With     string   `json:"with,omitempty" doc:"The other step, for kinds that combine two."`
+	More     []string `json:"more,omitempty" doc:"Further steps, for kinds that combine any number."`
 	Note     string   `json:"note,omitempty"`
 	Problems string   `json:"problems,omitempty" enum:"set aside,stop" doc:"What happens to a row that can't be used; set aside when left out."`
 	Settings any      `json:"settings"`
 	node     ast.Node // the step's mapping, for places; nil when not from text
 }
 
-// Inputs lists the steps whose rows come in, in the order of the kind's ports.
+// Inputs lists where rows come from, in the order of the kind's ports: each the
+// name of a step, or step.output.
 func (s *Step) Inputs() []string {
-	switch {
-	case s.With != "":
-		return []string{s.From, s.With}
-	case s.From != "":
-		return []string{s.From}
+	var in []string
+	if s.From != "" {
+		in = append(in, s.From)
 	}
-	return nil
+	if s.With != "" {
+		in = append(in, s.With)
+	}
+	return append(in, s.More...)
+}
+
+// Source cuts a place that rows come from into the step and its output, which is
+// "" for the only or main one.
+func Source(place string) (step, output string) {
+	step, output, _ = strings.Cut(place, ".")
+	return step, output
 }
 
 // Step gives the step called id, or nil.
@@ -108,8 +119,8 @@ type Kinds interface {
 	// there is no such kind.
 	New(kind string) any
 	Names() []string
-	// Ports tells how many inputs a kind takes.
-	Ports(kind string) int
+	// Ports tells how many inputs a kind takes at least and at most.
+	Ports(kind string) (least, most int)
 }
 
 var idPattern = regexp.MustCompile(`^[\p{L}_][\p{L}\p{N}_ -]*$`)

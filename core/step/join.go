@@ -155,7 +155,7 @@ type joinOperator struct {
 }
 
 // First says that the right side must be there before the left one.
-func (o *joinOperator) First() int { return 1 }
+func (o *joinOperator) First() []int { return []int{1} }
 
 func (o *joinOperator) Push(in int, b *batch.Batch, out Emitter) error {
 	if in == 1 {

@@ -16,11 +16,11 @@ type Operator interface {
 	End(in int, out Emitter) error
 }
 
-// Needs is implemented by operators that must have had all of one input before
-// rows of another: those wait until then.
+// Needs is implemented by operators that must have had all of some inputs before
+// rows of the others: those wait until then.
 type Needs interface {
-	// First gives the input that must end first.
-	First() int
+	// First lists the inputs that must end first, one after the other.
+	First() []int
 }
 
 // Emitter takes what an operator makes, and counts it. Each term of a row's
@@ -28,6 +28,8 @@ type Needs interface {
 // in + made = out + dropped + set aside + absorbed + held.
 type Emitter interface {
 	Emit(b *batch.Batch) error
+	// EmitTo is Emit for one of several outputs, numbered as in Bound.
+	EmitTo(output int, b *batch.Batch) error
 	// SetAside puts row i of b aside. It is an error when the step's policy or a
 	// limit of the run says stop.
 	SetAside(b *batch.Batch, i int, column, value string, fault *batch.Fault) error

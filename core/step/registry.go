@@ -1,6 +1,7 @@
 package step
 
 import (
+	"math"
 	"slices"
 
 	"github.com/invopop/jsonschema"
@@ -45,10 +46,13 @@ func (Kinds) Names() []string {
 	return names
 }
 
-// Ports tells how many inputs a kind takes.
-func (Kinds) Ports(kind string) int {
+// Ports tells how many inputs a kind takes at least and at most.
+func (Kinds) Ports(kind string) (least, most int) {
 	k, _ := Find(kind)
-	return len(k.Ports)
+	if k.Many {
+		return len(k.Ports) - 1, math.MaxInt
+	}
+	return len(k.Ports), len(k.Ports)
 }
 
 // JSONSchema gives the published schema of a kind's settings, from which the

@@ -33,6 +33,7 @@ type Kind struct {
 	Name    string          `json:"name"`
 	Role    Role            `json:"role"`
 	Ports   []string        `json:"ports" doc:"What each input is for."`
+	Many    bool            `json:"many,omitempty" doc:"The last input may come any number of times, also not at all."`
 	Help    string          `json:"help"`
 	Example string          `json:"example"`
 	Words   string          `json:"words" doc:"Other words by which it is found."`
@@ -53,11 +54,36 @@ type Settings interface {
 
 // Bound is a step whose settings fit its inputs.
 type Bound struct {
-	Schema   *schema.Schema        // what comes out; nil for a write
-	Operator func() Operator       // for a work step
-	Source   Source                // for a read
-	Target   Target                // for a write
-	Hint     func() map[string]any // more for the screen, such as what was found; may be nil
+	Schema   *schema.Schema                      // what comes out; nil for a write, and for a step with branches alone
+	Branches []Branch                            // further outputs by name; their numbers follow that of Schema
+	Operator func() Operator                     // for a work step
+	SQL      func(in []string) ([]string, error) // see sql.go; nil when the step has no SQL
+	Source   Source                              // for a read
+	Target   Target                              // for a write
+	Hint     func() map[string]any               // more for the screen, such as what was found; may be nil
+}
+
+// Branch is a named output of a step: others take its rows as step.name.
+type Branch struct {
+	Name   string
+	Schema *schema.Schema
+}
+
+// Output gives the number and columns of an output by its name, "" for the main
+// one; ok is false when there is none.
+func (b *Bound) Output(name string) (number int, s *schema.Schema, ok bool) {
+	if b.Schema != nil {
+		if name == "" {
+			return 0, b.Schema, true
+		}
+		number++
+	}
+	for i, br := range b.Branches {
+		if br.Name == name {
+			return number + i, br.Schema, true
+		}
+	}
+	return 0, nil, false
 }
 
 // Context is what Bind may use.
@@ -68,6 +94,8 @@ type Context struct {
 	Now      time.Time
 	Pipeline string // names the load in its target
 	Step     string
+	Inputs   []string // what the inputs are called: step or step.output
+	Allowed  []string // external programs the administrator allows
 	problems []Problem
 }
 

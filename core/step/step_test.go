@@ -29,7 +29,8 @@ type sink struct {
 	in, made, out, dropped, aside, abs int
 }
 
-func (s *sink) Emit(b *batch.Batch) error {
+func (s *sink) Emit(b *batch.Batch) error { return s.EmitTo(0, b) }
+func (s *sink) EmitTo(_ int, b *batch.Batch) error {
 	s.out += b.N
 	for i := range b.N {
 		var cells []string

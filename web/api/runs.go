@@ -55,7 +55,6 @@ func (s *Server) runDetail(ctx context.Context, id int64) (*runDetail, error) {
 		return nil, err
 	}
 	sh, _ := sheet.Parse(text, step.Kinds{})
-	plan := &engine.Plan{Sheet: sh}
 	for _, st := range sh.Steps {
 		kind, _ := step.Find(st.Kind)
 		sentence := ""
@@ -67,10 +66,9 @@ func (s *Server) runDetail(ctx context.Context, id int64) (*runDetail, error) {
 			inputs = []string{}
 		}
 		out.Steps = append(out.Steps, runStep{st.ID, st.Kind, kind.Role, sentence, inputs})
-		plan.Steps = append(plan.Steps, &engine.Planned{Step: st, Kind: kind})
 	}
 	if out.Summary != nil && run.State == store.Done {
-		r := out.Summary.Receipt(plan)
+		r := out.Summary.Receipt()
 		out.Receipt = &r
 	}
 	earlier, err := s.Store.Runs(ctx, store.RunFilter{Pipeline: run.PipelineID, State: store.Done, Before: id + 1, Limit: 30})
