@@ -154,7 +154,7 @@ func isoDate(s string) (arrow.Date32, bool) {
 
 var timestampLayouts = []string{
 	"2006-01-02 15:04:05.999999999Z07:00", "2006-01-02 15:04:05.999999999Z07", "2006-01-02 15:04:05.999999999",
-	"2006-01-02 15:04Z07:00", "2006-01-02 15:04", "2006-01-02",
+	"2006-01-02 15:04Z07:00", "2006-01-02 15:04Z07", "2006-01-02 15:04", "2006-01-02",
 }
 
 // ParseTimestamp reads an ISO timestamp, with T or a blank between day and

@@ -74,6 +74,7 @@ func Text(a arrow.Array, t schema.Type, i int) string {
 // 04:05:06.
 func FormatInterval(v arrow.MonthDayNanoInterval) string {
 	var parts []string
+	before := false // the field before was negative: a positive one shows its sign
 	unit := func(n int64, name string) {
 		if n == 0 {
 			return
@@ -81,7 +82,12 @@ func FormatInterval(v arrow.MonthDayNanoInterval) string {
 		if n != 1 {
 			name += "s"
 		}
-		parts = append(parts, strconv.FormatInt(n, 10)+" "+name)
+		text := strconv.FormatInt(n, 10) + " " + name
+		if before && n > 0 {
+			text = "+" + text
+		}
+		before = n < 0
+		parts = append(parts, text)
 	}
 	unit(int64(v.Months/12), "year")
 	unit(int64(v.Months%12), "mon")
@@ -90,7 +96,7 @@ func FormatInterval(v arrow.MonthDayNanoInterval) string {
 		sign := ""
 		if micros < 0 {
 			sign, micros = "-", -micros
-		} else if v.Days < 0 || v.Days == 0 && v.Months < 0 {
+		} else if before {
 			sign = "+"
 		}
 		clock := fmt.Sprintf("%s%02d:%02d:%02d", sign, micros/3_600_000_000, micros/60_000_000%60, micros/1_000_000%60)

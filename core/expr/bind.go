@@ -3,6 +3,7 @@ package expr
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -22,6 +23,7 @@ type Param struct {
 type Scope struct {
 	Schema *schema.Schema
 	Params map[string]Param
+	This   int // the column that :this means, counted from 1; 0 for none
 }
 
 // Bind reads an expression and gives it types. Errors are *Error.
@@ -38,7 +40,7 @@ func Bind(text string, scope Scope) (*Program, error) {
 	if root.typ().Kind == schema.Unknown {
 		root = castNode(root, schema.Of(schema.Text))
 	}
-	return &Program{Type: root.typ(), Columns: b.columns, root: root, Text: text}, nil
+	return &Program{Type: root.typ(), Columns: b.columns, root: root, Text: text, tree: p.node, own: b.own}, nil
 }
 
 // BindCondition is Bind for an expression that must be true or false.
@@ -55,6 +57,7 @@ type binder struct {
 	scope      Scope
 	columns    []int
 	aggregates *aggregates // nil outside of a group step
+	own        string      // the first function met that PostgreSQL has not
 }
 
 func (b *binder) errf(at int32, format string, args ...any) error {
@@ -72,14 +75,14 @@ func (b *binder) bindAll(list []*pg.Node) ([]node, error) {
 	return out, nil
 }
 
-func (b *binder) bind(n *pg.Node) (node, error) {
-	switch n := n.GetNode().(type) {
+func (b *binder) bind(at *pg.Node) (node, error) {
+	switch n := at.GetNode().(type) {
 	case *pg.Node_AConst:
 		return b.bindConst(n.AConst)
 	case *pg.Node_ColumnRef:
 		return b.bindColumn(n.ColumnRef)
 	case *pg.Node_ParamRef:
-		return b.bindParam(n.ParamRef)
+		return b.bindParam(n.ParamRef, at)
 	case *pg.Node_AExpr:
 		return b.bindOperator(n.AExpr)
 	case *pg.Node_BoolExpr:
@@ -106,16 +109,38 @@ func (b *binder) bind(n *pg.Node) (node, error) {
 		return b.bindCast(n.TypeCast)
 	case *pg.Node_FuncCall:
 		return b.bindCall(n.FuncCall)
+	case *pg.Node_AArrayExpr:
+		return b.bindArray(n.AArrayExpr)
+	case *pg.Node_RowExpr:
+		return b.bindRow(n.RowExpr)
+	case *pg.Node_AIndirection:
+		return b.bindIndirection(n.AIndirection)
+	case *pg.Node_CollateClause:
+		return b.bindCollate(n.CollateClause)
 	case *pg.Node_SqlvalueFunction:
-		switch n.SqlvalueFunction.Op {
-		case pg.SQLValueFunctionOp_SVFOP_CURRENT_DATE:
-			return b.resolve("current_date", nil, n.SqlvalueFunction.Location)
-		case pg.SQLValueFunctionOp_SVFOP_CURRENT_TIMESTAMP:
-			return b.resolve("now", nil, n.SqlvalueFunction.Location)
+		if name, ok := valueFunctions[n.SqlvalueFunction.Op]; ok {
+			return b.resolve(name, nil, n.SqlvalueFunction.Location)
 		}
 	}
-	what := strings.TrimPrefix(fmt.Sprintf("%T", n.GetNode()), "*pg_query.Node_")
+	what := strings.TrimPrefix(fmt.Sprintf("%T", at.GetNode()), "*pg_query.Node_")
 	return nil, &Error{0, fmt.Sprintf("this kind of SQL (%s) can't stand in a row's expression", what)}
+}
+
+// valueFunctions are functions written without brackets.
+var valueFunctions = map[pg.SQLValueFunctionOp]string{
+	pg.SQLValueFunctionOp_SVFOP_CURRENT_DATE: "current_date", pg.SQLValueFunctionOp_SVFOP_CURRENT_TIMESTAMP: "now", pg.SQLValueFunctionOp_SVFOP_CURRENT_TIMESTAMP_N: "now",
+	pg.SQLValueFunctionOp_SVFOP_LOCALTIMESTAMP: "localtimestamp", pg.SQLValueFunctionOp_SVFOP_LOCALTIMESTAMP_N: "localtimestamp",
+	pg.SQLValueFunctionOp_SVFOP_LOCALTIME: "localtime", pg.SQLValueFunctionOp_SVFOP_LOCALTIME_N: "localtime",
+}
+
+// bindCollate takes the byte order, which is the only one Welkin has.
+func (b *binder) bindCollate(c *pg.CollateClause) (node, error) {
+	for _, part := range c.Collname {
+		if name := part.GetString_().GetSval(); name != "C" && name != "POSIX" && name != "pg_catalog" {
+			return nil, b.errf(c.Location, "text is ordered by bytes here (COLLATE \"C\"); there is no order %q", name)
+		}
+	}
+	return b.bind(c.Arg)
 }
 
 // literal makes a constant of text.
@@ -123,6 +148,12 @@ func literal(t schema.Type, text *string) (*constNode, *batch.Fault) {
 	out := batch.NewBuilder(t)
 	if text == nil {
 		out.AppendNull()
+	} else if spans, ok := out.(*array.MonthDayNanoIntervalBuilder); ok {
+		v, fault := parseInterval(*text, "")
+		if fault != nil {
+			return nil, fault
+		}
+		spans.Append(v)
 	} else if fault := batch.AppendText(out, t, *text); fault != nil {
 		return nil, fault
 	}
@@ -159,11 +190,16 @@ func (b *binder) bindConst(c *pg.A_Const) (node, error) {
 	return n, nil
 }
 
-func (b *binder) bindParam(r *pg.ParamRef) (node, error) {
+// bindParam binds a parameter and puts its value in the tree in its place.
+func (b *binder) bindParam(r *pg.ParamRef, place *pg.Node) (node, error) {
 	if r.Number < 1 || int(r.Number) > len(b.params) {
 		return nil, b.errf(r.Location, "parameters are written by name, such as :since")
 	}
 	name := b.params[r.Number-1]
+	if name == "this" && b.scope.This > 0 {
+		place.Node = &pg.Node_ColumnRef{ColumnRef: &pg.ColumnRef{Fields: []*pg.Node{pg.MakeStrNode(b.scope.Schema.Columns[b.scope.This-1].Name)}, Location: r.Location}}
+		return b.bind(place)
+	}
 	p, ok := b.scope.Params[name]
 	if !ok {
 		names := make([]string, 0, len(b.scope.Params))
@@ -177,6 +213,7 @@ func (b *binder) bindParam(r *pg.ParamRef) (node, error) {
 	if fault != nil {
 		return nil, b.errf(r.Location, "parameter %s: %s", name, fault.Sentence)
 	}
+	place.Node = typedConst(p.Value, p.Type).Node
 	return n, nil
 }
 
@@ -188,8 +225,11 @@ func didYouMean(word string, candidates []string) string {
 }
 
 func (b *binder) bindColumn(ref *pg.ColumnRef) (node, error) {
-	if len(ref.Fields) != 1 || ref.Fields[0].GetString_() == nil {
+	if len(ref.Fields) == 0 || ref.Fields[0].GetString_() == nil {
 		return nil, b.errf(ref.Location, "a column is written by its name alone, in double quotes where it holds blanks")
+	}
+	if len(ref.Fields) > 1 {
+		return b.bindField(ref)
 	}
 	name := ref.Fields[0].GetString_().Sval
 	i := b.scope.Schema.Index(name)
@@ -200,10 +240,28 @@ func (b *binder) bindColumn(ref *pg.ColumnRef) (node, error) {
 		}
 		return nil, b.errf(ref.Location, "there is no column %q%s", name, hint)
 	}
+	ref.Fields[0] = pg.MakeStrNode(b.scope.Schema.Columns[i].Name) // so that SQL names it as it is
 	if b.aggregates != nil {
 		return b.aggregates.key(b, i, name, ref.Location)
 	}
 	return b.column(i), nil
+}
+
+// bindField is record.field, which SQL also writes as (record).field.
+func (b *binder) bindField(ref *pg.ColumnRef) (node, error) {
+	n, err := b.bindColumn(&pg.ColumnRef{Fields: ref.Fields[:1], Location: ref.Location})
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range ref.Fields[1:] {
+		if f.GetString_() == nil {
+			return nil, b.errf(ref.Location, "* has no place here; name a field")
+		}
+		if n, err = b.field(n, f.GetString_().Sval, ref.Location); err != nil {
+			return nil, err
+		}
+	}
+	return n, nil
 }
 
 func (b *binder) column(i int) node {
@@ -392,15 +450,16 @@ func (b *binder) bindCast(c *pg.TypeCast) (node, error) {
 		}
 		written += "(" + strings.Join(mods, ",") + ")"
 	}
+	written += strings.Repeat("[]", len(c.TypeName.ArrayBounds))
 	arg, err := b.bind(c.Arg)
 	if err != nil {
 		return nil, err
 	}
 	if written == "interval" || strings.HasPrefix(written, "interval(") {
-		return b.bindInterval(arg, c.Location)
+		return b.bindInterval(arg, c.TypeName, c.Location)
 	}
 	if base, measure, ok := strings.Cut(written, "("); ok && (base == "varchar" || base == "bpchar") {
-		n, _ := b.fit(arg, schema.Of(schema.Text), c.Location)
+		n := castNode(arg, textType)
 		length, _ := literal(schema.Of(schema.Int), ptr(strings.TrimSuffix(measure, ")")))
 		return b.resolve("left", []node{n, length}, c.Location)
 	}
@@ -416,6 +475,8 @@ func (b *binder) bindCast(c *pg.TypeCast) (node, error) {
 	}
 	return castNode(arg, t), nil
 }
+
+func itoa(i int) string { return strconv.Itoa(i) }
 
 func ptr[T any](v T) *T { return &v }
 
@@ -437,8 +498,13 @@ func (b *binder) bindCall(c *pg.FuncCall) (node, error) {
 	if err != nil {
 		return nil, err
 	}
-	if len(args) > 0 && (name == "extract" || name == "date_part") {
-		return b.bindExtract(args, c.Location)
+	switch {
+	case len(args) == 2 && (name == "extract" || name == "date_part"):
+		return b.bindExtract(args, name == "date_part", c.Location)
+	case len(args) == 2 && (name == "like_escape" || name == "similar_to_escape"):
+		return b.escaped(args, c.Location)
+	case len(args) == 1 && name == "similar_to_escape":
+		return args[0], nil
 	}
 	return b.resolve(name, args, c.Location)
 }

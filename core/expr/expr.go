@@ -11,6 +11,9 @@
 //     Problem of that row. The others are evaluated.
 //   - CASE, COALESCE, AND and OR evaluate an argument only for the rows that
 //     need it, always from left to right.
+//   - Whole numbers have 64 bits. EXTRACT gives whole fields as int.
+//   - to_date and to_timestamp read strictly; to_number takes digits, point and
+//     sign alone. json is kept in the form of jsonb. There are no endless dates.
 //   - Text is ordered by bytes. Decimals hold 38 digits; a quotient of decimals
 //     has at least 16 of them behind the point. A timestamp without a zone that
 //     meets one with a zone is taken as UTC.
@@ -21,6 +24,7 @@ import (
 	"time"
 
 	"github.com/apache/arrow-go/v18/arrow"
+	pg "github.com/pganalyze/pg_query_go/v6"
 
 	"welkin/core/batch"
 	"welkin/core/schema"
@@ -33,6 +37,8 @@ type Program struct {
 	Columns []int // places of the columns it reads, each once
 	root    node
 	Text    string
+	tree    *pg.Node // with columns and parameters resolved, for SQL
+	own     string   // a function that PostgreSQL has not, or ""
 }
 
 // Problem is a failure at one row.

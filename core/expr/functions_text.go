@@ -1,13 +1,14 @@
 package expr
 
 import (
-	"regexp"
+	"strconv"
 	"strings"
 	"unicode"
 	"unicode/utf8"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
+	"golang.org/x/text/unicode/norm"
 
 	"welkin/core/batch"
 	"welkin/core/schema"
@@ -95,8 +96,54 @@ var textFunctions = []Function{
 	{Name: "reverse", Group: "text", Args: kinds(kText), Gives: kText, Help: "the characters backwards", Example: "reverse('hut') → tuh", call: fn1(reverse)},
 	{Name: "concat", Group: "text", Args: kinds(anyKind), Variadic: true, Gives: kText, Help: "all values as one text; nulls are passed over", Example: "concat('hut ', 7) → hut 7", call: concat("", false)},
 	{Name: "concat_ws", Group: "text", Args: kinds(kText, anyKind), Variadic: true, Gives: kText, Help: "all values with a separator between; nulls are passed over", Example: "concat_ws('/', 'a', 'b') → a/b", call: concat("", true)},
-	{Name: "regexp_replace", Group: "text", Args: kinds(kText, kText, kText), Gives: kText, Help: "the first match of a regular expression replaced", Example: "regexp_replace('3 m', '[^0-9]', '') → 3m", call: regexpReplace},
-	{Name: "regexp_replace", Group: "text", Args: kinds(kText, kText, kText, kText), Gives: kText, Help: "matches replaced; flag g for all, i to ignore case", Example: "regexp_replace('3 m', '[^0-9]', '', 'g') → 3", call: regexpReplace},
+	{Name: "character_length", Group: "text", Args: kinds(kText), Gives: kInt, Help: "number of characters", Example: "character_length('hut') → 3", call: fn1(func(s string) int64 { return int64(utf8.RuneCountInString(s)) })},
+	{Name: "lpad", Group: "text", Args: kinds(kText, kInt), Gives: kText, Help: "filled with blanks at the start up to a length", Example: "'<' || lpad('7', 3) || '>' → <  7>", call: fn2(func(s string, n int64) string { return pad(s, n, " ", true) })},
+	{Name: "rpad", Group: "text", Args: kinds(kText, kInt), Gives: kText, Help: "filled with blanks at the end up to a length", Example: "rpad('7', 3) || '>' → 7  >", call: fn2(func(s string, n int64) string { return pad(s, n, " ", false) })},
+	{Name: "repeat", Group: "text", Args: kinds(kText, kInt), Gives: kText, Help: "a text so many times", Example: "repeat('ha', 2) → haha", call: try2(func(s string, n int64) (string, *batch.Fault) {
+		if n > 0 && int64(len(s)) > maxText/n {
+			return "", batch.Faultf("text too long", "the text would be longer than %d bytes", maxText)
+		}
+		return strings.Repeat(s, int(max(n, 0))), nil
+	})},
+	{Name: "translate", Group: "text", Args: kinds(kText, kText, kText), Gives: kText, Help: "each character of one set replaced by its counterpart in another", Example: "translate('3,5', ',', '.') → 3.5", call: fn3(translate)},
+	{Name: "overlay", Group: "text", Args: kinds(kText, kText, kInt), Gives: kText, Help: "a text written over another from a character on", Example: "overlay('hut 00' placing '17' from 5) → hut 17", call: try3(func(s, with string, from int64) (string, *batch.Fault) {
+		return overlay(s, with, from, int64(utf8.RuneCountInString(with)))
+	})},
+	{Name: "overlay", Group: "text", Args: kinds(kText, kText, kInt, kInt), Gives: kText, Help: "so many characters from one on replaced by a text", Example: "overlay('hut 0000' placing '17' from 5 for 4) → hut 17", call: func(f *frame, args []arrow.Array, _ []schema.Type, t schema.Type) arrow.Array {
+		n := args[3].(*array.Int64)
+		row := -1
+		return map3(f, args[0], args[1], maskNull(args[2].(*array.Int64), n), t, func(s, with string, from int64) (string, *batch.Fault) {
+			for row++; anyNull(args, row); row++ {
+			}
+			return overlay(s, with, from, n.Value(row))
+		})
+	}},
+	{Name: "ascii", Group: "text", Args: kinds(kText), Gives: kInt, Help: "the code point of the first character, 0 for none", Example: "ascii('h') → 104", call: fn1(func(s string) int64 {
+		for _, r := range s {
+			return int64(r)
+		}
+		return 0
+	})},
+	{Name: "chr", Group: "text", Args: kinds(kInt), Gives: kText, Help: "the character of a code point", Example: "chr(104) → h", call: try1(func(n int64) (string, *batch.Fault) {
+		if n <= 0 || n > unicode.MaxRune || !utf8.ValidRune(rune(n)) {
+			return "", batch.Faultf("bad argument", "there is no character %d", n)
+		}
+		return string(rune(n)), nil
+	})},
+	{Name: "to_hex", Group: "text", Args: kinds(kInt), Gives: kText, Help: "a whole number in hexadecimal", Example: "to_hex(255) → ff", call: fn1(func(n int64) string { return strconv.FormatUint(uint64(n), 16) })},
+	{Name: "normalize", Group: "text", Args: kinds(kText), Gives: kText, Help: "Unicode composed form NFC", Example: "length(normalize('e' || chr(769))) → 1", call: fn1(norm.NFC.String)},
+	{Name: "quote_literal", Group: "text", Args: kinds(kText), Gives: kText, Help: "as a text in SQL", Example: "quote_literal('o''hut') → 'o''hut'", call: fn1(quoteLiteral)},
+	{Name: "quote_nullable", Group: "text", Args: kinds(anyKind), Gives: kText, Help: "as a text in SQL, NULL for null", Example: "quote_nullable(NULL) → NULL", call: func(f *frame, args []arrow.Array, types []schema.Type, t schema.Type) arrow.Array {
+		out := batch.NewBuilder(t).(*array.StringBuilder)
+		for i := range f.n {
+			if args[0].IsNull(i) {
+				out.Append("NULL")
+			} else {
+				out.Append(quoteLiteral(sqlText(args[0], types[0], i)))
+			}
+		}
+		return out.NewArray()
+	}},
 }
 
 func initcap(s string) string {
@@ -221,7 +268,7 @@ func concat(separator string, first bool) kernel {
 					line = append(line, sep...)
 				}
 				some = true
-				line = append(line, batch.Text(args[k], types[k], i)...)
+				line = append(line, outText(args[k], types[k], i)...)
 			}
 			out.Append(string(line))
 		}
@@ -229,30 +276,52 @@ func concat(separator string, first bool) kernel {
 	}
 }
 
-// regexpReplace turns PostgreSQL's \1 into Go's ${1}.
-func regexpReplace(f *frame, args []arrow.Array, _ []schema.Type, t schema.Type) arrow.Array {
-	flags := ""
-	if len(args) == 4 && args[3].Len() > 0 && args[3].IsValid(0) {
-		flags = args[3].(*array.String).Value(0)
+// maxText is how long a text may be that a function makes, in bytes.
+const maxText = 16 << 20
+
+func translate(s, from, to string) string {
+	with := []rune(to)
+	swap := map[rune]rune{}
+	for i, r := range []rune(from) {
+		if _, twice := swap[r]; twice {
+			continue
+		}
+		if swap[r] = -1; i < len(with) {
+			swap[r] = with[i]
+		}
 	}
-	p := patterns{compile: func(s string) (*regexp.Regexp, *batch.Fault) { return compileRegex(s, flags) }}
-	return map3(f, args[0], args[1], args[2], t, func(s, pattern, with string) (string, *batch.Fault) {
-		re, fault := p.get(pattern)
-		if fault != nil {
-			return "", fault
+	return strings.Map(func(r rune) rune {
+		if w, ok := swap[r]; ok {
+			return w
 		}
-		with = strings.ReplaceAll(with, "$", "$$")
-		for d := '0'; d <= '9'; d++ {
-			with = strings.ReplaceAll(with, `\`+string(d), "${"+string(d)+"}")
+		return r
+	}, s)
+}
+
+func overlay(s, with string, from, count int64) (string, *batch.Fault) {
+	if from <= 0 {
+		return "", batch.Faultf("bad argument", "characters are counted from 1; there is none at %d", from)
+	}
+	return substring(s, 1, from-1) + with + substring(s, max(from+count, 1), 1<<40), nil
+}
+
+// maskNull gives a with nulls where b has them.
+func maskNull(a, b *array.Int64) arrow.Array {
+	out := batch.NewBuilder(intType).(*array.Int64Builder)
+	for i := range a.Len() {
+		if a.IsNull(i) || b.IsNull(i) {
+			out.AppendNull()
+		} else {
+			out.Append(a.Value(i))
 		}
-		with = strings.ReplaceAll(with, `\&`, "${0}")
-		if strings.Contains(flags, "g") {
-			return re.ReplaceAllString(s, with), nil
-		}
-		m := re.FindStringSubmatchIndex(s)
-		if m == nil {
-			return s, nil
-		}
-		return s[:m[0]] + string(re.ExpandString(nil, with, s, m)) + s[m[1]:], nil
-	})
+	}
+	return out.NewArray()
+}
+
+func quoteLiteral(s string) string {
+	quoted := "'" + strings.ReplaceAll(s, "'", "''") + "'"
+	if strings.Contains(s, `\`) {
+		quoted = "E" + strings.ReplaceAll(quoted, `\`, `\\`)
+	}
+	return quoted
 }

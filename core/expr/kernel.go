@@ -81,13 +81,16 @@ func map3[A, B, C, R any](f *frame, a, b, c arrow.Array, t schema.Type, fn func(
 	return out.NewArray()
 }
 
+// comparisons tell by batch.Compare's answer whether an operator holds.
+var comparisons = map[string]func(int) bool{
+	"=": func(c int) bool { return c == 0 }, "<>": func(c int) bool { return c != 0 },
+	"<": func(c int) bool { return c < 0 }, "<=": func(c int) bool { return c <= 0 },
+	">": func(c int) bool { return c > 0 }, ">=": func(c int) bool { return c >= 0 },
+}
+
 // compareKernel makes a comparison of two columns of one type.
 func compareKernel(op string, t schema.Type) func(f *frame, args []arrow.Array) arrow.Array {
-	holds := map[string]func(int) bool{
-		"=": func(c int) bool { return c == 0 }, "<>": func(c int) bool { return c != 0 },
-		"<": func(c int) bool { return c < 0 }, "<=": func(c int) bool { return c <= 0 },
-		">": func(c int) bool { return c > 0 }, ">=": func(c int) bool { return c >= 0 },
-	}[op]
+	holds := comparisons[op]
 	return func(f *frame, args []arrow.Array) arrow.Array {
 		out := batch.NewBuilder(schema.Of(schema.Bool)).(*array.BooleanBuilder)
 		out.Reserve(f.n)

@@ -44,8 +44,14 @@ func (b *binder) bindOperator(e *pg.A_Expr) (node, error) {
 	switch e.Kind {
 	case pg.A_Expr_Kind_AEXPR_IN:
 		return b.bindIn(e, op == "<>")
-	case pg.A_Expr_Kind_AEXPR_BETWEEN, pg.A_Expr_Kind_AEXPR_NOT_BETWEEN:
+	case pg.A_Expr_Kind_AEXPR_BETWEEN, pg.A_Expr_Kind_AEXPR_NOT_BETWEEN, pg.A_Expr_Kind_AEXPR_BETWEEN_SYM, pg.A_Expr_Kind_AEXPR_NOT_BETWEEN_SYM:
 		return b.bindBetween(e)
+	case pg.A_Expr_Kind_AEXPR_OP_ANY, pg.A_Expr_Kind_AEXPR_OP_ALL:
+		return b.bindAny(e, op, e.Kind == pg.A_Expr_Kind_AEXPR_OP_ALL)
+	case pg.A_Expr_Kind_AEXPR_OP:
+		if l, r := e.Lexpr.GetRowExpr(), e.Rexpr.GetRowExpr(); l != nil && r != nil {
+			return b.compareRows(op, l, r, at)
+		}
 	}
 	var left node
 	var err error
@@ -84,11 +90,16 @@ func (b *binder) bindOperator(e *pg.A_Expr) (node, error) {
 		return b.like(left, right, op == "!~~", false, at)
 	case pg.A_Expr_Kind_AEXPR_ILIKE:
 		return b.like(left, right, op == "!~~*", true, at)
+	case pg.A_Expr_Kind_AEXPR_SIMILAR:
+		return b.similar(left, right, op == "!~", at)
 	}
 	return nil, b.errf(at, "the operator %s is not known in this form", op)
 }
 
 func (b *binder) bindIn(e *pg.A_Expr, negated bool) (node, error) {
+	if row := e.Lexpr.GetRowExpr(); row != nil {
+		return b.bindRowIn(e, row, negated)
+	}
 	list := append([]*pg.Node{e.Lexpr}, e.Rexpr.GetList().GetItems()...)
 	nodes, _, err := b.bindCommon(list, e.Location, "IN")
 	if err != nil {
@@ -112,22 +123,56 @@ func (b *binder) bindIn(e *pg.A_Expr, negated bool) (node, error) {
 	return out, nil
 }
 
+// bindRowIn is (a, b) IN ((1, 2), (3, 4)).
+func (b *binder) bindRowIn(e *pg.A_Expr, row *pg.RowExpr, negated bool) (node, error) {
+	var out node
+	for _, item := range e.Rexpr.GetList().GetItems() {
+		other := item.GetRowExpr()
+		if other == nil {
+			return nil, b.errf(e.Location, "a row is looked for among rows, such as (a, b) IN ((1, 2), (3, 4))")
+		}
+		equal, err := b.compareRows("=", row, other, e.Location)
+		if err != nil {
+			return nil, err
+		}
+		if out == nil {
+			out = equal
+		} else {
+			out = &logicNode{false, out, equal}
+		}
+	}
+	if negated {
+		out = not(out)
+	}
+	return out, nil
+}
+
 func (b *binder) bindBetween(e *pg.A_Expr) (node, error) {
 	bounds := e.Rexpr.GetList().GetItems()
 	nodes, err := b.bindAll([]*pg.Node{e.Lexpr, bounds[0], bounds[1]})
 	if err != nil {
 		return nil, err
 	}
-	low, err := b.compare(">=", nodes[0], nodes[1], e.Location)
+	between := func(low, high node) (node, error) {
+		above, err := b.compare(">=", nodes[0], low, e.Location)
+		if err != nil {
+			return nil, err
+		}
+		below, err := b.compare("<=", nodes[0], high, e.Location)
+		return &logicNode{true, above, below}, err
+	}
+	out, err := between(nodes[1], nodes[2])
 	if err != nil {
 		return nil, err
 	}
-	high, err := b.compare("<=", nodes[0], nodes[2], e.Location)
-	if err != nil {
-		return nil, err
+	if e.Kind == pg.A_Expr_Kind_AEXPR_BETWEEN_SYM || e.Kind == pg.A_Expr_Kind_AEXPR_NOT_BETWEEN_SYM {
+		other, err := between(nodes[2], nodes[1])
+		if err != nil {
+			return nil, err
+		}
+		out = &logicNode{false, out, other}
 	}
-	var out node = &logicNode{true, low, high}
-	if e.Kind == pg.A_Expr_Kind_AEXPR_NOT_BETWEEN {
+	if e.Kind == pg.A_Expr_Kind_AEXPR_NOT_BETWEEN || e.Kind == pg.A_Expr_Kind_AEXPR_NOT_BETWEEN_SYM {
 		out = not(out)
 	}
 	return out, nil
@@ -146,6 +191,19 @@ func (b *binder) compare(op string, left, right node, at int32) (node, error) {
 }
 
 func (b *binder) unary(op string, n node, at int32) (node, error) {
+	if n.typ().Kind == schema.Interval && op == "-" {
+		return b.resolve("interval_negate", []node{n}, at)
+	}
+	if name, ok := prefixOperators[op]; ok {
+		return b.resolve(name, []node{n}, at)
+	}
+	if n.typ().Kind == schema.Unknown {
+		fitted, err := b.fit(n, floatType, at)
+		if err != nil {
+			return nil, err
+		}
+		n = fitted
+	}
 	if op == "-" && n.typ().Numeric() {
 		zero, _ := literal(n.typ(), ptr("0"))
 		return b.binary("-", zero, n, at)
@@ -156,7 +214,22 @@ func (b *binder) unary(op string, n node, at int32) (node, error) {
 	return nil, b.errf(at, "%s can't stand before %s", op, n.typ())
 }
 
+// prefixOperators and infixOperators are written forms of functions.
+var (
+	prefixOperators = map[string]string{"|/": "sqrt", "||/": "cbrt", "@": "abs", "~": "bit_not"}
+	infixOperators  = map[string]string{"^": "power", "&": "bit_and", "|": "bit_or", "#": "bit_xor", "<<": "bit_left", ">>": "bit_right", "^@": "starts_with"}
+)
+
 func (b *binder) binary(op string, left, right node, at int32) (node, error) {
+	if n, ok, err := b.listOperator(op, left, right, at); ok {
+		return n, err
+	}
+	if n, ok, err := b.jsonOperator(op, left, right, at); ok {
+		return n, err
+	}
+	if name, ok := infixOperators[op]; ok {
+		return b.resolve(name, []node{left, right}, at)
+	}
 	switch op {
 	case "!=":
 		op = "<>"
@@ -174,7 +247,7 @@ func (b *binder) binary(op string, left, right node, at int32) (node, error) {
 	case "~", "~*", "!~", "!~*":
 		return b.regexMatch(left, right, strings.HasPrefix(op, "!"), strings.HasSuffix(op, "*"), at)
 	case "+", "-", "*", "/", "%":
-		if l, r := left.typ().Kind, right.typ().Kind; l == schema.Interval || r == schema.Interval || left.typ().Temporal() || right.typ().Temporal() {
+		if l, r := left.typ().Kind, right.typ().Kind; l == schema.Interval || r == schema.Interval || left.typ().Temporal() || right.typ().Temporal() || l == schema.Time || r == schema.Time {
 			return b.dateArithmetic(op, left, right, at)
 		}
 		return b.arithmetic(op, left, right, at)
@@ -362,6 +435,10 @@ func extremeKernel(t schema.Type, greatest bool) func(*frame, []arrow.Array) arr
 func (b *binder) texts(left, right node, op string, at int32) ([]node, error) {
 	pair := []node{left, right}
 	for i, n := range pair {
+		if e, ok := n.(*escapeNode); ok {
+			pair[i] = &escapeNode{castNode(e.node, textType), e.escape}
+			continue
+		}
 		switch n.typ().Kind {
 		case schema.Unknown:
 			pair[i] = castNode(n, textType)
@@ -378,6 +455,10 @@ func (b *binder) like(left, right node, negated, fold bool, at int32) (node, err
 	if err != nil {
 		return nil, err
 	}
+	escape := '\\'
+	if call, ok := pair[1].(*escapeNode); ok {
+		pair[1], escape = call.node, call.escape
+	}
 	compile := func(pattern string) (*regexp.Regexp, *batch.Fault) {
 		var re strings.Builder
 		re.WriteString("(?s")
@@ -391,7 +472,7 @@ func (b *binder) like(left, right node, negated, fold bool, at int32) (node, err
 			case escaped:
 				re.WriteString(regexp.QuoteMeta(string(r)))
 				escaped = false
-			case r == '\\':
+			case r == escape:
 				escaped = true
 			case r == '%':
 				re.WriteString(".*")
@@ -402,7 +483,7 @@ func (b *binder) like(left, right node, negated, fold bool, at int32) (node, err
 			}
 		}
 		if escaped {
-			return nil, batch.Faultf("bad pattern", "the LIKE pattern %q must not end with \\", pattern)
+			return nil, batch.Faultf("bad pattern", "the LIKE pattern %q must not end with %c", pattern, escape)
 		}
 		compiled, err := regexp.Compile(re.String() + `\z`)
 		if err != nil {
@@ -411,6 +492,72 @@ func (b *binder) like(left, right node, negated, fold bool, at int32) (node, err
 		return compiled, nil
 	}
 	return &callNode{boolType, pair, matchKernel(compile, negated)}, nil
+}
+
+// escapeNode is a pattern with an escape character of its own.
+type escapeNode struct {
+	node
+	escape rune // -1 for none
+}
+
+// escaped is the parser's like_escape(pattern, escape), for LIKE … ESCAPE.
+func (b *binder) escaped(args []node, at int32) (node, error) {
+	c, ok := args[1].(*constNode)
+	if !ok || c.value.IsNull(0) {
+		return nil, b.errf(at, "behind ESCAPE one character is expected")
+	}
+	runes := []rune(c.value.(*array.String).Value(0))
+	if len(runes) > 1 {
+		return nil, b.errf(at, "behind ESCAPE one character is expected")
+	}
+	if len(runes) == 0 {
+		return &escapeNode{args[0], -1}, nil
+	}
+	return &escapeNode{args[0], runes[0]}, nil
+}
+
+// similar is SIMILAR TO: an SQL regular expression that fits the whole text.
+func (b *binder) similar(left, right node, negated bool, at int32) (node, error) {
+	pair, err := b.texts(left, right, "SIMILAR TO", at)
+	if err != nil {
+		return nil, err
+	}
+	escape := '\\'
+	if call, ok := pair[1].(*escapeNode); ok {
+		pair[1], escape = call.node, call.escape
+	}
+	return &callNode{boolType, pair, matchKernel(func(pattern string) (*regexp.Regexp, *batch.Fault) {
+		var re strings.Builder
+		escaped, inClass := false, false
+		for _, r := range pattern {
+			switch {
+			case escaped:
+				re.WriteString(regexp.QuoteMeta(string(r)))
+				escaped = false
+			case r == escape:
+				escaped = true
+			case inClass:
+				if inClass = r != ']'; r == '\\' {
+					re.WriteRune(r)
+				}
+				re.WriteRune(r)
+			case r == '[':
+				inClass = true
+				re.WriteRune(r)
+			case r == '%':
+				re.WriteString(".*")
+			case r == '_':
+				re.WriteString(".")
+			case r == '(':
+				re.WriteString("(?:")
+			case strings.ContainsRune(`.^$\\`, r):
+				re.WriteString(regexp.QuoteMeta(string(r)))
+			default:
+				re.WriteRune(r)
+			}
+		}
+		return compileRegex(`\A(?:`+re.String()+`)\z`, "")
+	}, negated)}, nil
 }
 
 func (b *binder) regexMatch(left, right node, negated, fold bool, at int32) (node, error) {
@@ -425,14 +572,20 @@ func (b *binder) regexMatch(left, right node, negated, fold bool, at int32) (nod
 	return &callNode{boolType, pair, matchKernel(func(p string) (*regexp.Regexp, *batch.Fault) { return compileRegex(p, flags) }, negated)}, nil
 }
 
+// maxPattern is how long a regular expression may be, in bytes.
+const maxPattern = 32 << 10
+
 func compileRegex(pattern, flags string) (*regexp.Regexp, *batch.Fault) {
+	if len(pattern) > maxPattern {
+		return nil, batch.Faultf("bad pattern", "the regular expression has %d characters; %d are allowed", len(pattern), maxPattern)
+	}
 	head := "(?s)"
 	if strings.Contains(flags, "i") {
 		head = "(?si)"
 	}
 	re, err := regexp.Compile(head + pattern)
 	if err != nil {
-		return nil, batch.Faultf("bad pattern", "%q is no regular expression: %s", pattern, strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+		return nil, batch.Faultf("bad pattern", "%q is no regular expression: %s", cutText(pattern), strings.TrimPrefix(err.Error(), "error parsing regexp: "))
 	}
 	return re, nil
 }
@@ -474,4 +627,12 @@ func typesOf(args []node) string {
 		names[i] = a.typ().String()
 	}
 	return fmt.Sprintf("(%s)", strings.Join(names, ", "))
+}
+
+// cutText shortens a long text for a message.
+func cutText(s string) string {
+	if len(s) <= 80 {
+		return s
+	}
+	return strings.ToValidUTF8(s[:77], "") + "…"
 }

@@ -2,7 +2,6 @@ package expr_test
 
 import (
 	"context"
-	"fmt"
 	"strings"
 	"testing"
 
@@ -62,6 +61,18 @@ var answers = []string{
 	"EXTRACT(year FROM arrived)", "EXTRACT(dow FROM arrived)", "EXTRACT(isodow FROM date '2026-11-22')", "EXTRACT(week FROM date '2027-01-01')", "EXTRACT(isoyear FROM date '2027-01-01')", "EXTRACT(doy FROM arrived)", "EXTRACT(quarter FROM arrived)",
 	"EXTRACT(epoch FROM timestamp '2026-11-23 10:00:00.5')", "EXTRACT(second FROM timestamp '2026-11-23 10:00:07.5')", "to_date('23.11.2026', 'DD.MM.YYYY')", "to_date('3.1.2026', 'DD.MM.YYYY')", "to_date('23 Nov 2026', 'DD Mon YYYY')",
 	"to_date('260102', 'YYMMDD')", "to_char(arrived, 'YYYY-MM')", "to_char(timestamp '2026-01-02 03:04:05', 'FMDD.FMMM.YY HH24:MI:SS')", "to_char(timestamp '2026-01-02 15:04:05', 'Day, HH12 PM')", "to_char(arrived, 'IYYY-IW')", "make_date(2026, 2, 28)",
+	"ARRAY[nights, 4, NULL]", "ARRAY[1, 2] || 3", "0 || ARRAY[1, 2]", "ARRAY[1.5] || ARRAY[2.5]", "(ARRAY[5, 6, 7])[2]", "(ARRAY[5, 6, 7])[9]", "(ARRAY[5, 6, 7])[2:3]", "(ARRAY[5, 6, 7])[:2]", "ARRAY[1, 2] @> ARRAY[2]", "ARRAY[1] <@ ARRAY[1, 2]", "ARRAY[1, 2] && ARRAY[3]",
+	"ARRAY[1, 2] = ARRAY[1, 2]", "ARRAY[1, 2] < ARRAY[1, 3]", "nights = ANY (ARRAY[1, 3])", "nights = ANY ('{4,5}'::bigint[])", "nights <> ALL (ARRAY[1, NULL])", "nights > ALL (ARRAY[1, 2])", "'{a,\"b c\",NULL}'::text[]", "ARRAY['a', 'b c', '', NULL, 'x,y']", "ARRAY[true, false]", "ARRAY[]::text[]", "ARRAY[1.5, 2]::int[]", "ARRAY['1', '2']::int[]",
+	"ROW(1, 'a b', NULL)", "(nights, hut) = (3, 'Ravenseat')", "(nights, hut) IN ((1, 'x'), (3, 'Ravenseat'))", "(1, 2) < (1, 3)", "(1, NULL) < (2, 1)", "(1, NULL) = (1, 2)", "(1, NULL) = (2, 2)", "(2, 1) >= (1, NULL)",
+	"'{\"a\": {\"b\": [1, 2.50]}}'::jsonb -> 'a'", "'{\"a\": {\"b\": [1, 2.50]}}'::jsonb #> '{a,b,1}'", "'{\"a\": {\"b\": [1, \"x\"]}}'::jsonb #>> '{a,b,1}'", "'{\"a\": null}'::jsonb ->> 'a'", "'[1,2,3]'::jsonb -> -1", "'[1,2,3]'::jsonb ->> 5", "'{\"b\":1,\"a\":2}'::jsonb",
+	"'{\"a\": 1}'::jsonb || '{\"b\": 2}'", "'[1]'::jsonb || '[2]'::jsonb", "'{\"a\": 1, \"b\": 2}'::jsonb - 'a'", "'[1, 2, 3]'::jsonb - 1", "'{\"a\": {\"b\": 1}}'::jsonb #- '{a,b}'", "'{\"a\": 1, \"b\": 2}'::jsonb @> '{\"b\": 2}'", "'{\"a\": 1}'::jsonb ? 'a'", "'[\"a\"]'::jsonb ?| ARRAY['b', 'a']", "'[\"a\"]'::jsonb ?& ARRAY['b', 'a']",
+	"('{\"n\": 2.5}'::jsonb -> 'n')::int", "('{\"n\": 12}'::jsonb ->> 'n')::int + 1", "('true'::jsonb)::bool", "('2.50'::jsonb)::numeric", "('{\"a\":1}'::jsonb)['a']", "'[1, 2]'::jsonb <@ '[1, 2, 3]'::jsonb",
+	"hut SIMILAR TO 'Raven(seat|fell)'", "hut SIMILAR TO 'R%t'", "hut SIMILAR TO '_aven'", "hut NOT SIMILAR TO '[A-Z]+'", "'50%' LIKE '50#%' ESCAPE '#'", "'a.b' SIMILAR TO 'a.b'", "'axb' SIMILAR TO 'a.b'", "hut LIKE 'R%' ESCAPE ''",
+	"nights BETWEEN SYMMETRIC 5 AND 1", "nights NOT BETWEEN SYMMETRIC 5 AND 4", "2 ^ 10", "|/ 16", "@ (-5)", "7 & 3", "7 | 8", "7 # 2", "~ 7", "1::bigint << 5", "hut COLLATE \"C\" < 'Z'", "'abc' ^@ 'ab'",
+	"INTERVAL '1 day' + INTERVAL '2 hours'", "INTERVAL '1 month' * 2.5", "INTERVAL '1 day' / 2", "2 * INTERVAL '90 minutes'", "- INTERVAL '1 day 2 hours'", "INTERVAL '1 month' > INTERVAL '29 days'", "INTERVAL '3' DAY", "INTERVAL '1.5 hours'", "INTERVAL '1 year 2 months 3 days 4 hours'", "INTERVAL 'P1Y2M3DT4H5M6S'", "INTERVAL '1-2'", "INTERVAL '2 weeks ago'", "INTERVAL '1.5 months'", "'1 day'::interval", "INTERVAL '04:05'",
+	"timestamp '2026-03-29 02:30' AT TIME ZONE 'Europe/Oslo'", "timestamptz '2026-11-23 12:00+00' AT TIME ZONE 'America/New_York'", "time '10:00' + INTERVAL '15 hours'", "time '10:00' - time '11:30'", "date '2026-11-23' + time '10:30'", "timestamp '2026-11-23 10:00' - timestamp '2026-11-20 12:00'", "time '10:30' < '11:00'",
+	"timestamp '2026-11-23 10:00'::time", "INTERVAL '25 hours'::time", "time '10:30'::interval", "EXTRACT(epoch FROM INTERVAL '1 month 2 days')", "EXTRACT(hour FROM time '10:30')", "EXTRACT(century FROM arrived)", "EXTRACT(julian FROM arrived)", "EXTRACT(milliseconds FROM timestamp '2026-11-23 10:00:07.5')", "date_part('year', arrived)", "EXTRACT(epoch FROM arrived)", "EXTRACT(month FROM INTERVAL '14 months')", "EXTRACT(decade FROM arrived)",
+	"hut::varchar(3)", "nights IS DISTINCT FROM 4", "ARRAY[1,2] IS DISTINCT FROM ARRAY[1,2]", "CASE WHEN NULL THEN 1 END", "trim(leading 'R' from hut)", "overlay(hut placing 'xx' from 2 for 3)", "position('seat' in hut)", "current_timestamp IS NOT NULL",
 	"1e3", "0.1 + 0.2", "9223372036854775807 - 1", "100000::float8 * 1e10", "'a' < 'B'", "'NaN'::float8 > 1", "nights::float8 / 7",
 }
 
@@ -78,7 +89,11 @@ func TestExpressionsAnswerAsPostgresDoes(t *testing.T) {
 		if !assert.NoError(t, berr, text) {
 			continue
 		}
-		got, problems := value(t, text, nil)
+		asText := text
+		if p.Type.Nested() { // on a screen they are written as JSON
+			asText = "CAST((" + text + ") AS text)"
+		}
+		got, problems := value(t, asText, nil)
 		assert.Empty(t, problems, text)
 		assert.True(t, same(p.Type, got, want), "%s: here %s, PostgreSQL %s", text, got, want)
 	}
@@ -111,8 +126,8 @@ func TestWhatPostgresRefusesIsAProblem(t *testing.T) {
 // generated draws an expression of a type; deep is how far it may nest.
 func generated(t *rapid.T, kind string, deep int) string {
 	leaf := map[string][]string{
-		"int":  {"nights", "0", "1", "-7", "12", "NULL::bigint", "length(hut)"},
-		"dec":  {"price", "1.5", "0.25", "-3.125", "NULL::numeric(8,2)"},
+		"int":  {"nights", "0", "1", "(-7)", "12", "NULL::bigint", "length(hut)"},
+		"dec":  {"price", "1.5", "0.25", "(-3.125)", "NULL::numeric(8,2)"},
 		"text": {"hut", "\"water level\"", "'a'", "''", "NULL::text", "'Éa b'"},
 		"bool": {"warden", "true", "false", "NULL::bool"},
 		"date": {"arrived", "date '2026-02-28'", "NULL::date"},
@@ -172,21 +187,4 @@ func TestExpressionsAgreeWithPostgres(t *testing.T) {
 		}
 	})
 	require.Positive(t, valid)
-}
-
-func TestTheCatalogueExplainsItself(t *testing.T) {
-	seen := map[string]bool{}
-	for _, f := range expr.Catalogue() {
-		assert.NotEmpty(t, f.Help, f.Name)
-		assert.NotEmpty(t, f.Example, f.Name)
-		assert.False(t, seen[f.Signature()], "%s stands twice", f.Signature())
-		seen[f.Signature()] = true
-		text, want, told := strings.Cut(f.Example, " → ")
-		if !told || strings.Contains(text, "arrived)") || strings.Contains(text, "seen") || strings.Contains(text, "night") || strings.Contains(text, "arrived") {
-			continue
-		}
-		got, problems := value(t, text, nil)
-		assert.Empty(t, problems, text)
-		assert.Equal(t, want, got, fmt.Sprintf("the example of %s", f.Signature()))
-	}
 }
