@@ -184,24 +184,40 @@ func Take(a arrow.Array, rows []int32) arrow.Array {
 	panic(fmt.Sprintf("batch: no gather for %s", a.DataType()))
 }
 
+// ConcatArrays joins columns of one type into one.
+func ConcatArrays(parts []arrow.Array) (arrow.Array, error) {
+	return array.Concatenate(parts, memory.DefaultAllocator)
+}
+
+func join[T any](to, from []T, n int, wanted bool) []T {
+	if wanted && from == nil {
+		from = make([]T, n)
+	}
+	return append(to, from...)
+}
+
 // Concat joins batches of one schema into one; there must be at least one.
 func Concat(batches []*Batch) (*Batch, error) {
 	if len(batches) == 1 {
 		return batches[0], nil
 	}
 	out := &Batch{Schema: batches[0].Schema, Cols: make([]arrow.Array, batches[0].Schema.Len())}
+	var place, row, key bool // whether any batch has them: then all get them
+	for _, b := range batches {
+		place, row, key = place || b.Origin.Place != nil, row || b.Origin.Row != nil, key || b.Origin.Key != nil
+	}
 	for _, b := range batches {
 		out.N += b.N
-		out.Origin.Place = append(out.Origin.Place, b.Origin.Place...)
-		out.Origin.Row = append(out.Origin.Row, b.Origin.Row...)
-		out.Origin.Key = append(out.Origin.Key, b.Origin.Key...)
+		out.Origin.Place = join(out.Origin.Place, b.Origin.Place, b.N, place)
+		out.Origin.Row = join(out.Origin.Row, b.Origin.Row, b.N, row)
+		out.Origin.Key = join(out.Origin.Key, b.Origin.Key, b.N, key)
 	}
 	for i := range out.Cols {
 		parts := make([]arrow.Array, len(batches))
 		for j, b := range batches {
 			parts[j] = b.Cols[i]
 		}
-		col, err := array.Concatenate(parts, memory.DefaultAllocator)
+		col, err := ConcatArrays(parts)
 		if err != nil {
 			return nil, fmt.Errorf("joining batches of column %q: %w", out.Schema.Columns[i].Name, err)
 		}

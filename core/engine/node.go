@@ -8,6 +8,7 @@ import (
 	"welkin/core/batch"
 	"welkin/core/expr"
 	"welkin/core/sheet"
+	"welkin/core/spill"
 	"welkin/core/step"
 )
 
@@ -21,8 +22,9 @@ type node struct {
 	first   []int    // inputs that must end first, one after the other
 	over    []bool   // by input: whether it has ended
 	closed  []bool   // by input: whether the operator was told so
-	waiting []*spool
+	waiting []*spill.Spool
 	holds   int64
+	flying  []*flight // what this step sent to steps that work ahead, in order
 	load    *loading
 	capture *capture // for trials
 }
@@ -33,7 +35,7 @@ type edge struct {
 }
 
 func newNode(r *run, p *Planned) *node {
-	n := &node{Planned: p, run: r, over: make([]bool, len(p.Inputs)), closed: make([]bool, len(p.Inputs)), waiting: make([]*spool, len(p.Inputs))}
+	n := &node{Planned: p, run: r, over: make([]bool, len(p.Inputs)), closed: make([]bool, len(p.Inputs)), waiting: make([]*spill.Spool, len(p.Inputs))}
 	n.account = Account{Step: p.ID, Kind: p.Kind.Name, In: make([]int64, max(len(p.Inputs), 1)), Begin: -1}
 	outputs := len(p.Bound.Branches)
 	if p.Bound.Schema != nil {
@@ -72,9 +74,9 @@ func (n *node) push(in int, b *batch.Batch) error {
 	n.capture.input(in, b)
 	if !n.turn(in) {
 		if n.waiting[in] == nil {
-			n.waiting[in] = &spool{folder: n.run.TempDir, budget: n.run.Budget / 4}
+			n.waiting[in] = spill.NewSpool(n.run.TempDir, n.Room())
 		}
-		return n.waiting[in].add(b)
+		return n.waiting[in].Add(b)
 	}
 	return n.take(in, b)
 }
@@ -95,6 +97,13 @@ func (n *node) turn(in int) bool {
 func (n *node) take(in int, b *batch.Batch) error {
 	switch {
 	case n.op != nil:
+		if p, ok := n.op.(step.Prepared); ok {
+			prepared, err := p.Prepare(in, b, n)
+			if err == nil {
+				err = p.PushPrepared(in, b, prepared, n)
+			}
+			return n.wrap(err)
+		}
 		return n.wrap(n.op.Push(in, b, n))
 	case n.load != nil:
 		return n.load.write(b)
@@ -132,7 +141,7 @@ func (n *node) end(in int) error {
 			}
 			if w := n.waiting[in]; w != nil {
 				n.waiting[in] = nil
-				if err := w.drain(func(b *batch.Batch) error { return n.take(in, b) }); err != nil {
+				if err := w.Drain(func(b *batch.Batch) error { return n.take(in, b) }); err != nil {
 					return n.wrap(err)
 				}
 			}
@@ -158,6 +167,9 @@ func (n *node) end(in int) error {
 // done tells the steps behind that no more comes.
 func (n *node) done() error {
 	n.account.End = n.run.since()
+	if err := n.settle(0); err != nil {
+		return err
+	}
 	for _, output := range n.outs {
 		for _, o := range output {
 			if err := o.to.end(o.in); err != nil {
@@ -176,17 +188,32 @@ func (n *node) EmitTo(output int, b *batch.Batch) error {
 	if b.N == 0 {
 		return nil
 	}
+	n.sent(output, b)
+	for _, e := range n.outs[output] {
+		if !e.to.ahead(e.in) {
+			// What was sent before must arrive before.
+			if err := n.settle(0); err != nil {
+				return err
+			}
+			if err := e.to.push(e.in, b); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := n.dispatch(e, b); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// sent counts rows that leave by an output.
+func (n *node) sent(output int, b *batch.Batch) {
 	n.account.Out += int64(b.N)
 	if n.account.Outs != nil {
 		n.account.Outs[output] += int64(b.N)
 	}
 	n.capture.output(output, b)
-	for _, o := range n.outs[output] {
-		if err := o.to.push(o.in, b); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // SetAside implements step.Emitter.
@@ -243,11 +270,18 @@ func (n *node) Holds(bytes int64) error {
 	n.run.held += bytes - n.holds
 	n.holds = bytes
 	n.account.Memory = max(n.account.Memory, bytes)
-	if n.run.held > n.run.Budget {
-		return fmt.Errorf("the rows it must keep need more than the run's %d MiB of memory; keep fewer rows or columns before it, or give the run more memory", n.run.Budget>>20)
+	if n.run.held > 2*n.run.Budget {
+		return fmt.Errorf("what it must keep needs more than twice the run's %d MiB of memory and can't be put on disk; keep fewer rows or columns before it, or give the run more memory", n.run.Budget>>20)
 	}
 	return nil
 }
+
+// Room implements step.Emitter: the budget is shared by the steps that may keep
+// rows.
+func (n *node) Room() int64 { return n.run.Budget / int64(max(n.run.keepers, 1)) }
+
+// TempDir implements step.Emitter.
+func (n *node) TempDir() string { return n.run.TempDir }
 
 // Env implements step.Emitter.
 func (n *node) Env() *expr.Env { return &n.run.env }

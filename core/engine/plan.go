@@ -80,7 +80,7 @@ type Binding struct {
 	World    step.World
 	Params   map[string]string
 	Now      time.Time
-	Programs []string // external programs that steps may start
+	Programs []step.Program // external programs that steps may start
 }
 
 // Bind binds every step of a sheet that can be bound; found are the problems

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"runtime"
 
 	"time"
 
@@ -50,6 +51,8 @@ type Options struct {
 	Journal  Journal
 	Before   *Summary // what an earlier attempt wrote down as prepared, or nil
 	Budget   int64    // bytes; 0 for DefaultBudget
+	Workers  int      // 0 for as many as there are cores
+	Rows     int      // rows of a batch at most; 0 for batch.Rows
 	TempDir  string
 	Clock    func() time.Time
 	Log      *slog.Logger
@@ -66,6 +69,8 @@ type run struct {
 	env     expr.Env
 	summary Summary
 	held    int64
+	keepers int           // steps that may keep rows
+	slots   chan struct{} // as many as there are workers
 	aside   []SetAsideRow
 	current *node
 	since0  time.Time // when the current node began to work
@@ -114,13 +119,19 @@ func newRun(ctx context.Context, plan *Plan, o Options) *run {
 	if o.Budget == 0 {
 		o.Budget = DefaultBudget
 	}
+	if o.Workers == 0 {
+		o.Workers = runtime.GOMAXPROCS(0)
+	}
+	if o.Rows == 0 {
+		o.Rows = batch.Rows
+	}
 	if o.Clock == nil {
 		o.Clock = time.Now
 	}
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	r := &run{Options: o, ctx: ctx, plan: plan, byID: map[string]*node{}}
+	r := &run{Options: o, ctx: ctx, plan: plan, byID: map[string]*node{}, slots: make(chan struct{}, o.Workers)}
 	r.summary = Summary{Epoch: o.Epoch.Number, Started: o.Clock(), Targets: map[string]step.Result{}}
 	if r.Epoch.Started.IsZero() {
 		r.Epoch.Started = r.summary.Started
@@ -131,6 +142,9 @@ func newRun(ctx context.Context, plan *Plan, o Options) *run {
 		n := newNode(r, p)
 		r.byID[p.ID] = n
 		r.nodes = append(r.nodes, n)
+		if c, ok := n.op.(step.Concurrent); n.op != nil && (!ok || !c.Concurrent(0)) {
+			r.keepers++
+		}
 		for in, from := range p.Inputs {
 			source := r.byID[from.ID]
 			source.outs[from.Output] = append(source.outs[from.Output], edge{n, in})
@@ -377,10 +391,10 @@ func (r *run) take(n *node, c step.Chunk) error {
 			return err
 		}
 	}
-	for from := 0; from < c.Batch.N; from += batch.Rows {
+	for from := 0; from < c.Batch.N; from += r.Rows {
 		part := c.Batch
-		if c.Batch.N > batch.Rows*3/2 {
-			part = c.Batch.Slice(from, min(from+batch.Rows, c.Batch.N))
+		if c.Batch.N > r.Rows*3/2 || r.Rows < batch.Rows {
+			part = c.Batch.Slice(from, min(from+r.Rows, c.Batch.N))
 		} else {
 			from = c.Batch.N
 		}
@@ -494,8 +508,14 @@ func (r *run) abort() {
 
 func (r *run) cleanup() {
 	for _, n := range r.nodes {
+		for _, f := range n.flying { // after a failure: nothing may work on behind the run's back
+			<-f.done
+		}
 		for _, w := range n.waiting {
-			w.close()
+			w.Close()
+		}
+		if c, ok := n.op.(step.Closer); ok {
+			c.Close()
 		}
 	}
 }

@@ -2,12 +2,11 @@ package expr
 
 import (
 	"fmt"
-	"math/big"
 	"slices"
+	"strconv"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
-	"github.com/apache/arrow-go/v18/arrow/decimal128"
 	pg "github.com/pganalyze/pg_query_go/v6"
 
 	"welkin/core/batch"
@@ -17,20 +16,62 @@ import (
 // Aggregate is one aggregate call found in a group step's expression.
 type Aggregate struct {
 	Name     string
-	Arg      *Program // nil for count(*)
+	Args     []*Program // the value, then what it is ordered by; none for count(*)
+	Order    []Direction
 	Filter   *Program // nil when every row counts
 	Distinct bool
 	Type     schema.Type
+	fraction float64 // of a percentile
+	between  string  // of string_agg
 }
 
-var aggregateNames = []string{"count", "sum", "avg", "min", "max", "bool_and", "bool_or"}
+// Direction is how one value of an ORDER BY is ordered.
+type Direction struct{ Descending, NullsFirst bool }
 
-// Aggregates lists the aggregate functions, for completion and help.
-func Aggregates() []string { return aggregateNames }
-
-func isAggregate(name string) bool {
-	return slices.Contains(aggregateNames, name)
+// AggregateHelp explains an aggregate function, for completion and help.
+type AggregateHelp struct {
+	Name    string `json:"name"`
+	Help    string `json:"help"`
+	Example string `json:"example"`
 }
+
+// Aggregates lists the aggregate functions. Each takes DISTINCT and FILTER.
+func Aggregates() []AggregateHelp {
+	return []AggregateHelp{
+		{"count", "number of rows, or of values that are not null", "count(*), count(DISTINCT hut)"},
+		{"sum", "the values added up", "sum(nights) FILTER (WHERE guests > 1)"},
+		{"avg", "the mean", "avg(price)"},
+		{"min", "the least value", "min(arrived)"},
+		{"max", "the greatest value", "max(arrived)"},
+		{"first", "the value of the first row in an order (Welkin's own)", "first(warden ORDER BY day)"},
+		{"last", "the value of the last row in an order (Welkin's own)", "last(warden ORDER BY day)"},
+		{"median", "the value in the middle (Welkin's own)", "median(nights)"},
+		{"percentile_cont", "the value below which a share of the rows lies, between two if need be", "percentile_cont(0.9) WITHIN GROUP (ORDER BY nights)"},
+		{"percentile_disc", "the first value at or above a share of the rows", "percentile_disc(0.5) WITHIN GROUP (ORDER BY nights)"},
+		{"mode", "the most frequent value, the least of several", "mode() WITHIN GROUP (ORDER BY hut)"},
+		{"string_agg", "the texts with a separator between", "string_agg(hut, ', ' ORDER BY hut)"},
+		{"array_agg", "the values as a list", "array_agg(hut ORDER BY night)"},
+		{"bool_and", "whether all are true", "bool_and(paid)"},
+		{"every", "whether all are true", "every(paid)"},
+		{"bool_or", "whether one is true", "bool_or(paid)"},
+		{"stddev", "the standard deviation of a sample", "stddev(nights)"},
+		{"stddev_samp", "the standard deviation of a sample", "stddev_samp(nights)"},
+		{"stddev_pop", "the standard deviation of all", "stddev_pop(nights)"},
+		{"variance", "the variance of a sample", "variance(nights)"},
+		{"var_samp", "the variance of a sample", "var_samp(nights)"},
+		{"var_pop", "the variance of all", "var_pop(nights)"},
+	}
+}
+
+var aggregateNames = func() map[string]bool {
+	m := map[string]bool{}
+	for _, a := range Aggregates() {
+		m[a.Name] = true
+	}
+	return m
+}()
+
+func isAggregate(name string) bool { return aggregateNames[name] }
 
 // aggregates gathers the aggregate calls of a group step while its expressions
 // are bound. An expression then runs over rows of keys followed by results.
@@ -47,29 +88,98 @@ func (a *aggregates) key(b *binder, column int, name string, at int32) (node, er
 	return nil, &Error{b.place(int(at)), fmt.Sprintf("column %q must stand inside an aggregate such as sum(%s), or be one of the columns to group by", name, name)}
 }
 
-func (a *aggregates) collect(b *binder, name string, c *pg.FuncCall) (node, error) {
+// program binds a part of an aggregate call over the rows that go in.
+func (a *aggregates) program(b *binder, n *pg.Node) (*Program, error) {
 	inner := &binder{parsed: b.parsed, scope: b.scope}
+	root, err := inner.bind(n)
+	if err != nil {
+		return nil, err
+	}
+	if root.typ().Kind == schema.Unknown {
+		root = castNode(root, textType)
+	}
+	if b.own == "" {
+		b.own = inner.own
+	}
+	return &Program{Type: root.typ(), Columns: inner.columns, root: root, Text: b.text}, nil
+}
+
+// collect binds an aggregate call; place is where it stands in the tree.
+func (a *aggregates) collect(b *binder, name string, c *pg.FuncCall, place *pg.Node) (node, error) {
 	agg := Aggregate{Name: name, Distinct: c.AggDistinct}
-	if c.AggStar {
-		if name != "count" {
-			return nil, b.errf(c.Location, "%s(*) has no meaning; name a column", name)
+	if name == "every" {
+		agg.Name = "bool_and"
+	}
+	args, order := c.Args, c.AggOrder
+	if name == "percentile_cont" || name == "percentile_disc" || name == "mode" {
+		if !c.AggWithinGroup || len(order) != 1 {
+			return nil, b.errf(c.Location, "%s is written as %s(…) WITHIN GROUP (ORDER BY nights)", name, name)
 		}
-		agg.Type = intType
-	} else {
-		if len(c.Args) != 1 {
-			return nil, b.errf(c.Location, "%s takes one argument", name)
+		if name != "mode" {
+			share, err := b.bindAll(args)
+			if err != nil {
+				return nil, err
+			}
+			if agg.fraction, err = constNumber(share); err != nil || agg.fraction < 0 || agg.fraction > 1 {
+				return nil, b.errf(c.Location, "%s takes a share from 0 to 1, such as 0.5", name)
+			}
 		}
-		arg, err := inner.bind(c.Args[0])
+		args = []*pg.Node{order[0].GetSortBy().Node}
+		dir := directionOf(c.AggOrder[0].GetSortBy())
+		agg.Order, order = []Direction{dir}, nil
+	} else if c.AggWithinGroup {
+		return nil, b.errf(c.Location, "%s has no WITHIN GROUP; write %s(x ORDER BY y)", name, name)
+	}
+	if name == "median" {
+		agg.Name, agg.fraction, agg.Order = "percentile_cont", 0.5, []Direction{{}}
+	}
+	if name == "string_agg" && len(args) == 2 {
+		between, err := b.bind(args[1])
 		if err != nil {
 			return nil, err
 		}
-		if arg.typ().Kind == schema.Unknown {
-			arg = castNode(arg, textType)
+		text, ok := between.(*constNode)
+		if !ok || text.value.DataType().ID() != arrow.STRING || text.value.IsNull(0) {
+			return nil, b.errf(c.Location, "the separator of string_agg is a text, such as ', '")
 		}
-		if agg.Type, err = aggregateType(name, arg.typ()); err != nil {
+		agg.between, args = text.value.(*array.String).Value(0), args[:1]
+	} else if name == "string_agg" {
+		return nil, b.errf(c.Location, "string_agg takes a text and a separator, such as string_agg(hut, ', ')")
+	}
+	switch {
+	case c.AggStar && name != "count":
+		return nil, b.errf(c.Location, "%s(*) has no meaning; name a column", name)
+	case c.AggStar:
+		agg.Type = intType
+	case len(args) != 1:
+		return nil, b.errf(c.Location, "%s takes one argument", name)
+	default:
+		arg, err := a.program(b, args[0])
+		if err != nil {
+			return nil, err
+		}
+		if name == "string_agg" && arg.Type.Kind != schema.Text {
+			return nil, b.errf(c.Location, "string_agg takes text, not %s; CAST it first", arg.Type)
+		}
+		if agg.Type, err = aggregateType(agg.Name, arg.Type); err != nil {
 			return nil, b.errf(c.Location, "%s", err)
 		}
-		agg.Arg = &Program{Type: arg.typ(), Columns: inner.columns, root: arg}
+		agg.Args = []*Program{arg}
+	}
+	if len(order) > 0 && agg.Distinct {
+		return nil, b.errf(c.Location, "DISTINCT orders by the value itself; leave out the ORDER BY")
+	}
+	for _, o := range order {
+		by, err := a.program(b, o.GetSortBy().Node)
+		if err != nil {
+			return nil, err
+		}
+		if !batch.Orderable(by.Type) {
+			return nil, b.errf(c.Location, "%s has no order", by.Type)
+		}
+		if agg.collects() { // to others the order makes no difference
+			agg.Args, agg.Order = append(agg.Args, by), append(agg.Order, directionOf(o.GetSortBy()))
+		}
 	}
 	if c.AggFilter != nil {
 		inner := &binder{parsed: b.parsed, scope: b.scope}
@@ -80,15 +190,67 @@ func (a *aggregates) collect(b *binder, name string, c *pg.FuncCall) (node, erro
 		agg.Filter = &Program{Type: boolType, Columns: inner.columns, root: cond}
 	}
 	a.found = append(a.found, agg)
+	inSQL(name, c, place)
 	return &columnNode{len(a.keys) + len(a.found) - 1, agg.Type}, nil
+}
+
+// inSQL writes Welkin's own aggregates as PostgreSQL has them.
+func inSQL(name string, c *pg.FuncCall, place *pg.Node) {
+	switch name {
+	case "median":
+		c.AggOrder = []*pg.Node{{Node: &pg.Node_SortBy{SortBy: &pg.SortBy{Node: c.Args[0], SortbyDir: pg.SortByDir_SORTBY_DEFAULT, SortbyNulls: pg.SortByNulls_SORTBY_NULLS_DEFAULT}}}}
+		c.Funcname, c.Args, c.AggWithinGroup = []*pg.Node{pg.MakeStrNode("percentile_cont")}, []*pg.Node{floatConst("0.5")}, true
+	case "first", "last":
+		c.Funcname = []*pg.Node{pg.MakeStrNode("array_agg")}
+		at := pg.MakeAConstIntNode(1, -1)
+		if name == "last" {
+			at = &pg.Node{Node: &pg.Node_FuncCall{FuncCall: &pg.FuncCall{Funcname: []*pg.Node{pg.MakeStrNode("count")}, AggStar: true, AggFilter: c.AggFilter, Funcformat: pg.CoercionForm_COERCE_EXPLICIT_CALL}}}
+		}
+		index := &pg.Node{Node: &pg.Node_AIndices{AIndices: &pg.A_Indices{Uidx: at}}}
+		place.Node = &pg.Node_AIndirection{AIndirection: &pg.A_Indirection{Arg: &pg.Node{Node: &pg.Node_FuncCall{FuncCall: c}}, Indirection: []*pg.Node{index}}}
+	}
+}
+
+func floatConst(text string) *pg.Node {
+	return &pg.Node{Node: &pg.Node_AConst{AConst: &pg.A_Const{Val: &pg.A_Const_Fval{Fval: &pg.Float{Fval: text}}}}}
+}
+
+func directionOf(s *pg.SortBy) Direction {
+	d := Direction{Descending: s.SortbyDir == pg.SortByDir_SORTBY_DESC}
+	d.NullsFirst = d.Descending && s.SortbyNulls != pg.SortByNulls_SORTBY_NULLS_LAST || s.SortbyNulls == pg.SortByNulls_SORTBY_NULLS_FIRST
+	return d
+}
+
+func constNumber(nodes []node) (float64, error) {
+	if len(nodes) != 1 {
+		return 0, fmt.Errorf("one number is expected")
+	}
+	c, ok := nodes[0].(*constNode)
+	if !ok || c.value.IsNull(0) {
+		return 0, fmt.Errorf("a plain number is expected")
+	}
+	return strconv.ParseFloat(batch.Text(c.value, c.t, 0), 64)
+}
+
+// collects tells whether the aggregate keeps the values themselves.
+func (a Aggregate) collects() bool {
+	switch a.Name {
+	case "first", "last", "array_agg", "string_agg", "percentile_cont", "percentile_disc", "mode":
+		return true
+	}
+	return false
 }
 
 func aggregateType(name string, arg schema.Type) (schema.Type, error) {
 	switch name {
 	case "count":
 		return intType, nil
-	case "min", "max":
-		if !batch.Orderable(arg) || arg.Kind == schema.Bool {
+	case "first", "last", "string_agg":
+		return arg, nil
+	case "array_agg":
+		return schema.ListOf(arg), nil
+	case "min", "max", "percentile_disc", "mode":
+		if !batch.Orderable(arg) || arg.Kind == schema.Bool && name != "mode" {
 			return arg, fmt.Errorf("%s has no order, so %s has no meaning", arg, name)
 		}
 		return arg, nil
@@ -102,8 +264,8 @@ func aggregateType(name string, arg schema.Type) (schema.Type, error) {
 		return arg, fmt.Errorf("%s takes numbers, not %s; CAST it first", name, arg)
 	}
 	switch {
-	case arg.Kind == schema.Float:
-		return arg, nil
+	case arg.Kind == schema.Float, name != "sum" && name != "avg":
+		return floatType, nil
 	case name == "avg":
 		return schema.DecimalOf(schema.MaxPrecision, max(16, arg.Scale)), nil
 	}
@@ -126,263 +288,13 @@ func BindAggregates(texts []string, keys []int, scope Scope) (programs []*Progra
 				err = &Error{0, "an aggregate is expected here, such as count(*) or sum(nights)"}
 			}
 			if err == nil {
-				programs[i] = &Program{Type: root.typ(), root: root, Text: text}
+				if root.typ().Kind == schema.Unknown {
+					root = castNode(root, textType)
+				}
+				programs[i] = &Program{Type: root.typ(), root: root, Text: text, tree: p.node, own: b.own}
 			}
 		}
 		errs[i] = err
 	}
 	return programs, a.found, errs
-}
-
-// State accumulates one aggregate for many groups, numbered from 0.
-type State interface {
-	Grow(groups int)
-	// Add takes in row i of the argument for a group. For count(*) arg is nil.
-	Add(group int, arg arrow.Array, i int)
-	// Result gives one value a group; a group whose value can't be held is null
-	// and its fault is reported.
-	Result(fault func(group int, f *batch.Fault)) arrow.Array
-	// Bytes estimates the memory held.
-	Bytes() int64
-}
-
-// NewState makes the accumulator of an aggregate.
-func (a Aggregate) NewState() State {
-	var s State
-	switch {
-	case a.Name == "count":
-		s = &countState{}
-	case a.Name == "min" || a.Name == "max":
-		s = &extremeState{t: a.Type, greatest: a.Name == "max"}
-	case a.Name == "bool_and" || a.Name == "bool_or":
-		s = &boolState{and: a.Name == "bool_and"}
-	case a.Type.Kind == schema.Float:
-		s = &floatState{mean: a.Name == "avg"}
-	default:
-		s = &exactState{t: a.Type, scale: a.Arg.Type.Scale, mean: a.Name == "avg"}
-	}
-	if a.Distinct && a.Arg != nil {
-		s = &distinctState{State: s}
-	}
-	return s
-}
-
-func grow[T any](s []T, n int) []T {
-	for len(s) < n {
-		s = append(s, *new(T))
-	}
-	return s
-}
-
-type countState struct{ n []int64 }
-
-func (s *countState) Grow(g int) { s.n = grow(s.n, g) }
-func (s *countState) Add(g int, arg arrow.Array, i int) {
-	if arg == nil || arg.IsValid(i) {
-		s.n[g]++
-	}
-}
-func (s *countState) Bytes() int64 { return int64(len(s.n)) * 8 }
-func (s *countState) Result(func(int, *batch.Fault)) arrow.Array {
-	out := batch.NewBuilder(intType).(*array.Int64Builder)
-	out.AppendValues(s.n, nil)
-	return out.NewArray()
-}
-
-// floatState sums with Neumaier's compensation, so that the order of rows
-// hardly shows.
-type floatState struct {
-	sum, rest []float64
-	n         []int64
-	mean      bool
-}
-
-func (s *floatState) Grow(g int) {
-	s.sum, s.rest, s.n = grow(s.sum, g), grow(s.rest, g), grow(s.n, g)
-}
-func (s *floatState) Bytes() int64 { return int64(len(s.n)) * 24 }
-func (s *floatState) Add(g int, arg arrow.Array, i int) {
-	if arg.IsNull(i) {
-		return
-	}
-	v := arg.(*array.Float64).Value(i)
-	t := s.sum[g] + v
-	if abs(s.sum[g]) >= abs(v) {
-		s.rest[g] += (s.sum[g] - t) + v
-	} else {
-		s.rest[g] += (v - t) + s.sum[g]
-	}
-	s.sum[g] = t
-	s.n[g]++
-}
-func abs(v float64) float64 { return max(v, -v) }
-func (s *floatState) Result(func(int, *batch.Fault)) arrow.Array {
-	out := batch.NewBuilder(floatType).(*array.Float64Builder)
-	for g, n := range s.n {
-		v := s.sum[g]
-		if rest := s.rest[g]; rest == rest { // NaN once infinities came in
-			v += rest
-		}
-		switch {
-		case n == 0:
-			out.AppendNull()
-		case s.mean:
-			out.Append(v / float64(n))
-		default:
-			out.Append(v)
-		}
-	}
-	return out.NewArray()
-}
-
-// exactState sums int and decimal without loss: 64 bits while they last, then
-// as many as are needed.
-type exactState struct {
-	t     schema.Type
-	scale int
-	mean  bool
-	small []int64
-	big   []*big.Int
-	n     []int64
-}
-
-func (s *exactState) Grow(g int) {
-	s.small, s.big, s.n = grow(s.small, g), grow(s.big, g), grow(s.n, g)
-}
-func (s *exactState) Bytes() int64 { return int64(len(s.n)) * 24 }
-func (s *exactState) Add(g int, arg arrow.Array, i int) {
-	if arg.IsNull(i) {
-		return
-	}
-	s.n[g]++
-	var v int64
-	switch a := arg.(type) {
-	case *array.Int64:
-		v = a.Value(i)
-	case *array.Decimal128:
-		d := a.Value(i)
-		v = int64(d.LowBits())
-		if d.HighBits() != v>>63 {
-			s.spill(g, d.BigInt())
-			return
-		}
-	}
-	if sum := s.small[g] + v; (sum > s.small[g]) == (v > 0) {
-		s.small[g] = sum
-	} else {
-		s.spill(g, big.NewInt(v))
-	}
-}
-func (s *exactState) spill(g int, v *big.Int) {
-	if s.big[g] == nil {
-		s.big[g] = new(big.Int)
-	}
-	s.big[g].Add(s.big[g], v)
-}
-func (s *exactState) Result(fault func(int, *batch.Fault)) arrow.Array {
-	out := batch.NewBuilder(s.t).(builder[decimal128.Num])
-	for g, n := range s.n {
-		if n == 0 {
-			out.AppendNull()
-			continue
-		}
-		total := big.NewInt(s.small[g])
-		if s.big[g] != nil {
-			total.Add(total, s.big[g])
-		}
-		scale := s.scale
-		if s.mean {
-			total = batch.DivideRounded(total.Mul(total, batch.PowerOfTen(s.t.Scale-scale)), big.NewInt(n))
-			scale = s.t.Scale
-		}
-		v, f := batch.FitDecimal(total, scale, s.t)
-		if f != nil {
-			fault(g, f)
-			out.AppendNull()
-			continue
-		}
-		out.Append(v)
-	}
-	return out.NewArray()
-}
-
-type boolState struct {
-	and      bool
-	v, known []bool
-}
-
-func (s *boolState) Grow(g int)   { s.v, s.known = grow(s.v, g), grow(s.known, g) }
-func (s *boolState) Bytes() int64 { return int64(len(s.v)) * 2 }
-func (s *boolState) Add(g int, arg arrow.Array, i int) {
-	if arg.IsNull(i) {
-		return
-	}
-	v := arg.(*array.Boolean).Value(i)
-	if !s.known[g] || v != s.and {
-		s.v[g] = v
-	}
-	s.known[g] = true
-}
-func (s *boolState) Result(func(int, *batch.Fault)) arrow.Array {
-	out := batch.NewBuilder(boolType).(*array.BooleanBuilder)
-	out.AppendValues(s.v, s.known)
-	return out.NewArray()
-}
-
-// extremeState keeps the least or greatest value as an array of one.
-type extremeState struct {
-	t        schema.Type
-	greatest bool
-	best     []arrow.Array
-}
-
-func (s *extremeState) Grow(g int)   { s.best = grow(s.best, g) }
-func (s *extremeState) Bytes() int64 { return int64(len(s.best)) * 300 }
-func (s *extremeState) Add(g int, arg arrow.Array, i int) {
-	if arg.IsNull(i) {
-		return
-	}
-	if s.best[g] != nil {
-		if c := batch.Compare(arg, i, s.best[g], 0); c == 0 || (c > 0) != s.greatest {
-			return
-		}
-	}
-	s.best[g] = batch.Take(arg, []int32{int32(i)})
-}
-func (s *extremeState) Result(func(int, *batch.Fault)) arrow.Array {
-	out := batch.NewBuilder(s.t)
-	for _, b := range s.best {
-		if b == nil {
-			out.AppendNull()
-		} else {
-			batch.AppendFrom(out, b, 0)
-		}
-	}
-	return out.NewArray()
-}
-
-// distinctState lets each value of a group through once.
-type distinctState struct {
-	State
-	seen  []map[string]struct{}
-	bytes int64
-	key   []byte
-}
-
-func (s *distinctState) Grow(g int)   { s.State.Grow(g); s.seen = grow(s.seen, g) }
-func (s *distinctState) Bytes() int64 { return s.State.Bytes() + s.bytes }
-func (s *distinctState) Add(g int, arg arrow.Array, i int) {
-	if arg.IsNull(i) {
-		return
-	}
-	s.key = batch.AppendKey(s.key[:0], arg, i)
-	if _, ok := s.seen[g][string(s.key)]; ok {
-		return
-	}
-	if s.seen[g] == nil {
-		s.seen[g] = map[string]struct{}{}
-	}
-	s.seen[g][string(s.key)] = struct{}{}
-	s.bytes += int64(len(s.key)) + 40
-	s.State.Add(g, arg, i)
 }

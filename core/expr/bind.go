@@ -57,6 +57,7 @@ type binder struct {
 	scope      Scope
 	columns    []int
 	aggregates *aggregates // nil outside of a group step
+	windows    *windows    // nil outside of a window step
 	own        string      // the first function met that PostgreSQL has not
 }
 
@@ -108,7 +109,7 @@ func (b *binder) bind(at *pg.Node) (node, error) {
 	case *pg.Node_TypeCast:
 		return b.bindCast(n.TypeCast)
 	case *pg.Node_FuncCall:
-		return b.bindCall(n.FuncCall)
+		return b.bindCall(n.FuncCall, at)
 	case *pg.Node_AArrayExpr:
 		return b.bindArray(n.AArrayExpr)
 	case *pg.Node_RowExpr:
@@ -480,19 +481,23 @@ func itoa(i int) string { return strconv.Itoa(i) }
 
 func ptr[T any](v T) *T { return &v }
 
-func (b *binder) bindCall(c *pg.FuncCall) (node, error) {
+func (b *binder) bindCall(c *pg.FuncCall, at *pg.Node) (node, error) {
 	var name string
 	for _, part := range c.Funcname {
 		name = part.GetString_().GetSval()
 	}
-	if c.Over != nil {
-		return nil, b.errf(c.Location, "a window function can't stand in a row's expression")
+	_, isWindow := windowFunctions[name]
+	switch {
+	case b.windows != nil && (isWindow || isAggregate(name)):
+		return b.windows.collect(b, name, c)
+	case c.Over != nil || isWindow:
+		return nil, windowError(b, name, c.Location)
 	}
 	if isAggregate(name) {
 		if b.aggregates == nil {
 			return nil, b.errf(c.Location, "%s works on many rows; use it in a group step", name)
 		}
-		return b.aggregates.collect(b, name, c)
+		return b.aggregates.collect(b, name, c, at)
 	}
 	args, err := b.bindAll(c.Args)
 	if err != nil {

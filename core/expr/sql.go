@@ -4,8 +4,10 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/apache/arrow-go/v18/arrow"
 	pg "github.com/pganalyze/pg_query_go/v6"
 
+	"welkin/core/batch"
 	"welkin/core/schema"
 )
 
@@ -26,6 +28,17 @@ func (p *Program) SQL() (string, error) {
 		return "", fmt.Errorf("a record has no type of its own in PostgreSQL")
 	}
 	return "(" + text + ")::" + p.Type.Postgres(), nil
+}
+
+// CastSQL writes the cast of a value from one type to another.
+func CastSQL(value string, from, to schema.Type) (string, error) {
+	if from.Kind == schema.Record || to.Kind == schema.Record || from.Nested() && to.Kind == schema.JSON || from.Kind == schema.JSON && to.Nested() {
+		return "", fmt.Errorf("PostgreSQL has no cast from %s to %s", from, to)
+	}
+	if from.Kind == schema.Bool && to.Kind == schema.Int || from.Kind == schema.Int && to.Kind == schema.Bool {
+		return "(" + value + "::int)::" + to.Postgres(), nil
+	}
+	return "(" + value + ")::" + to.Postgres(), nil
 }
 
 func deparse(n *pg.Node) (string, error) {
@@ -54,4 +67,12 @@ func typedConst(value *string, t schema.Type) *pg.Node {
 	cast := parsed.Stmts[0].Stmt.GetSelectStmt().TargetList[0].GetResTarget().Val.GetTypeCast()
 	cast.Arg = &pg.Node{Node: &pg.Node_AConst{AConst: c}}
 	return &pg.Node{Node: &pg.Node_TypeCast{TypeCast: cast}}
+}
+
+// SQLText writes a value in the text form from which PostgreSQL reads it.
+func SQLText(a arrow.Array, t schema.Type, i int) string {
+	if t.Kind == schema.List && t.Elem().Nested() {
+		return batch.Text(a, t, i) // jsonb there
+	}
+	return sqlText(a, t, i)
 }

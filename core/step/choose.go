@@ -2,6 +2,7 @@ package step
 
 import (
 	"fmt"
+	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -25,7 +26,7 @@ type ChooseColumns struct {
 
 // Chosen is one column taken.
 type Chosen struct {
-	Take   string       `json:"take" jsonschema:"title=take,description=The column's name"`
+	Take   string       `json:"take" jsonschema:"title=take,description=The column's name or words such as: like m_*"`
 	As     string       `json:"as,omitempty" jsonschema:"title=as,description=Its new name; the same when left out"`
 	Type   *schema.Type `json:"type,omitempty" jsonschema:"title=type,type=string,description=Its new type; the same when left out"`
 	Format string       `json:"format,omitempty" jsonschema:"title=format,description=How dates in text are written such as DD.MM.YYYY"`
@@ -61,27 +62,14 @@ func (s *ChooseColumns) Bind(c *Context, in []*schema.Schema) *Bound {
 	var paths []string
 	for i, ch := range s.Columns {
 		path := fmt.Sprintf("columns[%d]", i)
-		at := c.column(path+".take", in[0], ch.Take)
-		if at < 0 {
-			continue
-		}
-		taken[at] = true
-		col := in[0].Columns[at]
-		pick := picked{from: at, to: col.Type, format: ch.Format, useNull: ch.Bad == useNull}
-		if ch.Type != nil {
-			if !expr.Castable(col.Type, *ch.Type) {
-				c.Problem(path+".type", "%s can't become %s", col.Type, *ch.Type)
+		for _, at := range c.pickOne(path+".take", in[0], ch.Take) {
+			if picks(ch.Take) && taken[at] {
+				continue // taken by its name already
 			}
-			pick.to, col.Type = *ch.Type, *ch.Type
-			col.Nullable = col.Nullable || pick.useNull
+			taken[at] = true
+			out.Columns = append(out.Columns, o.take(c, path, in[0].Columns[at], at, ch))
+			paths = append(paths, path)
 		}
-		if ch.Format != "" && (in[0].Columns[at].Type.Kind != schema.Text || !col.Type.Temporal()) {
-			c.Problem(path+".format", "a format is for text that becomes a date or timestamp")
-		}
-		col.Name = orElse(ch.As, col.Name)
-		out.Columns = append(out.Columns, col)
-		o.picks = append(o.picks, pick)
-		paths = append(paths, path)
 	}
 	if s.Others == "keep" {
 		for i, col := range in[0].Columns {
@@ -97,7 +85,25 @@ func (s *ChooseColumns) Bind(c *Context, in []*schema.Schema) *Bound {
 	}
 	c.distinctNames(out, func(i int) string { return paths[i] })
 	o.schema = out
-	return &Bound{Schema: out, Operator: func() Operator { return o }}
+	return &Bound{Schema: out, Operator: func() Operator { return o }, SQL: oneSQL(func(from []string) (string, error) { return o.sql(from[0], in[0]) })}
+}
+
+// take binds one column taken.
+func (o *chooseOperator) take(c *Context, path string, col schema.Column, at int, ch Chosen) schema.Column {
+	pick := picked{from: at, to: col.Type, format: ch.Format, useNull: ch.Bad == useNull}
+	if ch.Format != "" && (col.Type.Kind != schema.Text || ch.Type == nil || !ch.Type.Temporal()) {
+		c.Problem(path+".format", "a format is for text that becomes a date or timestamp")
+	}
+	if ch.Type != nil {
+		if !expr.Castable(col.Type, *ch.Type) {
+			c.Problem(path+".type", "%s can't become %s", col.Type, *ch.Type)
+		}
+		pick.to, col.Type = *ch.Type, *ch.Type
+		col.Nullable = col.Nullable || pick.useNull
+	}
+	o.picks = append(o.picks, pick)
+	col.Name = named(orElse(ch.As, col.Name), col.Name)
+	return col
 }
 
 type picked struct {
@@ -108,6 +114,7 @@ type picked struct {
 }
 
 type chooseOperator struct {
+	RowWise
 	schema *schema.Schema
 	picks  []picked
 }
@@ -144,7 +151,24 @@ func (o *chooseOperator) Push(_ int, b *batch.Batch, out Emitter) error {
 	return out.Emit(without(next, bad))
 }
 
-func (o *chooseOperator) End(int, Emitter) error { return nil }
+func (o *chooseOperator) sql(from string, in *schema.Schema) (string, error) {
+	parts := make([]string, len(o.picks))
+	for i, p := range o.picks {
+		value := expr.QuoteName(in.Columns[p.from].Name)
+		if from := in.Columns[p.from].Type; from != p.to {
+			if p.format != "" || p.useNull {
+				return "", noSQL("dates in a form of their own, and values that become null, are read here")
+			}
+			cast, err := expr.CastSQL(value, from, p.to)
+			if err != nil {
+				return "", err
+			}
+			value = cast
+		}
+		parts[i] = value + " AS " + expr.QuoteName(o.schema.Columns[i].Name)
+	}
+	return "SELECT " + strings.Join(parts, ", ") + " FROM " + from, nil
+}
 
 // parseFormat reads dates written in a form of their own.
 func parseFormat(a *array.String, t schema.Type, form string) (arrow.Array, []expr.Problem) {

@@ -20,13 +20,21 @@ var deriveColumns = Kind{
 // replaced, at its place. Each value sees the columns that came in and those
 // derived above it.
 type DeriveColumns struct {
-	Columns []Derived `json:"columns" jsonschema:"title=columns"`
+	Columns []DerivedEach `json:"columns" jsonschema:"title=columns"`
 }
 
 // Derived is one computed column.
 type Derived struct {
 	Name  string `json:"name" jsonschema:"title=name"`
 	Value string `json:"value" jsonschema:"title=value,description=An expression in SQL,format=sql"`
+}
+
+// DerivedEach is a column, or one for each of several that are picked: then
+// :this is the picked column and {name} in the name is its name.
+type DerivedEach struct {
+	Name  string   `json:"name" jsonschema:"title=name"`
+	Value string   `json:"value" jsonschema:"title=value,description=An expression in SQL,format=sql"`
+	Each  []string `json:"each,omitempty" jsonschema:"title=for each of,description=Columns for which it is derived once each; :this is the column and {name} its name"`
 }
 
 // Sentence implements Settings.
@@ -46,43 +54,69 @@ func (s *DeriveColumns) Sentence() string {
 
 // Bind implements Settings.
 func (s *DeriveColumns) Bind(c *Context, in []*schema.Schema) *Bound {
+	o := deriveOperator{}
 	current := in[0]
-	programs := make([]*expr.Program, len(s.Columns))
-	schemas := make([]*schema.Schema, len(s.Columns)) // after each column
-	places := make([]int, len(s.Columns))
 	for i, d := range s.Columns {
-		path := fmt.Sprintf("columns[%d].value", i)
+		path := fmt.Sprintf("columns[%d]", i)
 		if d.Name == "" {
-			c.Problem(fmt.Sprintf("columns[%d].name", i), "the derived column has no name")
+			c.Problem(path+".name", "the derived column has no name")
 		}
-		p, err := expr.Bind(d.Value, c.scope(current))
-		if err == nil && p.Type.Kind == schema.Interval {
-			err = fmt.Errorf("an interval can't stand in a column; take its days, such as departed - arrived of two dates")
+		if len(d.Each) == 0 {
+			current = o.bind(c, path, Derived{d.Name, d.Value}, current, 0)
+			continue
 		}
-		col := schema.Column{Name: d.Name, Nullable: true, Type: schema.Of(schema.Text)}
-		if err != nil {
-			c.exprProblem(path, d.Value, err)
-		} else {
-			programs[i], col.Type = p, p.Type
+		for _, at := range c.pick(path+".each", current, d.Each) {
+			current = o.bind(c, path, Derived{named(d.Name, current.Columns[at].Name), d.Value}, current, at+1)
 		}
-		next := &schema.Schema{Columns: append([]schema.Column{}, current.Columns...)}
-		if places[i] = current.Index(d.Name); places[i] >= 0 && current.Columns[places[i]].Name == d.Name {
-			next.Columns[places[i]] = col
-		} else {
-			places[i] = len(next.Columns)
-			next.Columns = append(next.Columns, col)
-		}
-		schemas[i], current = next, next
 	}
 	if len(s.Columns) == 0 {
 		c.Problem("columns", "no column is derived yet; add a name and a value")
 	}
-	return &Bound{Schema: current, Operator: func() Operator {
-		return &deriveOperator{s.Columns, programs, schemas, places}
-	}}
+	return &Bound{Schema: current, Operator: func() Operator { return &o }, SQL: oneSQL(func(from []string) (string, error) { return o.sql(from[0], in[0]) })}
+}
+
+// bind adds one derived column; this is the column that :this means, from 1.
+func (o *deriveOperator) bind(c *Context, path string, d Derived, current *schema.Schema, this int) *schema.Schema {
+	scope := c.scope(current)
+	scope.This = this
+	p, err := expr.Bind(d.Value, scope)
+	if err == nil && p.Type.Kind == schema.Interval {
+		err = fmt.Errorf("an interval can't stand in a column; take its days, such as departed - arrived of two dates")
+	}
+	col := schema.Column{Name: d.Name, Nullable: true, Type: schema.Of(schema.Text)}
+	if err != nil {
+		c.exprProblem(path+".value", d.Value, err)
+	} else {
+		col.Type = p.Type
+	}
+	next, place := with(current, col)
+	o.columns, o.programs = append(o.columns, d), append(o.programs, p)
+	o.schemas, o.places = append(o.schemas, next), append(o.places, place)
+	return next
+}
+
+// sql nests one SELECT in another, since each value sees those above it.
+func (o *deriveOperator) sql(from string, before *schema.Schema) (string, error) {
+	for i, p := range o.programs {
+		value, err := p.SQL()
+		if err != nil {
+			return "", err
+		}
+		name := expr.QuoteName(o.columns[i].Name)
+		list := "*, " + value + " AS " + name
+		if o.places[i] < before.Len() {
+			list = columnList(o.schemas[i], map[int]string{o.places[i]: value})
+		}
+		if i > 0 {
+			from = "(" + from + fmt.Sprintf(") AS d%d", i)
+		}
+		from, before = "SELECT "+list+" FROM "+from, o.schemas[i]
+	}
+	return from, nil
 }
 
 type deriveOperator struct {
+	RowWise
 	columns  []Derived
 	programs []*expr.Program
 	schemas  []*schema.Schema
@@ -121,8 +155,6 @@ func (o *deriveOperator) Push(_ int, b *batch.Batch, out Emitter) error {
 	}
 	return out.Emit(without(current, bad))
 }
-
-func (o *deriveOperator) End(int, Emitter) error { return nil }
 
 // without gives the rows that are not bad.
 func without(b *batch.Batch, bad map[int32]bool) *batch.Batch {

@@ -2,13 +2,16 @@ package step
 
 import (
 	"fmt"
+	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/zeebo/xxh3"
 
 	"welkin/core/batch"
 	"welkin/core/expr"
 	"welkin/core/schema"
+	"welkin/core/spill"
 )
 
 var groupKind = Kind{
@@ -22,7 +25,7 @@ var groupKind = Kind{
 // when there are none.
 type Group struct {
 	By     []string  `json:"by,omitempty" jsonschema:"title=by,description=The columns that make a group"`
-	Values []Derived `json:"values" jsonschema:"title=values,description=What is computed for each group such as sum(nights)"`
+	Values []Derived `json:"values,omitempty" jsonschema:"title=values,description=What is computed for each group such as sum(nights)"`
 }
 
 // Sentence implements Settings.
@@ -40,27 +43,20 @@ func (s *Group) Sentence() string {
 
 // Bind implements Settings.
 func (s *Group) Bind(c *Context, in []*schema.Schema) *Bound {
-	out := &schema.Schema{}
-	o := groupPlan{env: in[0]}
+	p := &groupPlan{in: in[0], keys: c.pick("by", in[0], s.By), schema: &schema.Schema{}}
 	var paths []string
-	for i, name := range s.By {
-		path := fmt.Sprintf("by[%d]", i)
-		at := c.column(path, in[0], name)
-		if at < 0 {
-			continue
+	for i, at := range p.keys {
+		if col := in[0].Columns[at]; !batch.Orderable(col.Type) {
+			c.Problem(fmt.Sprintf("by[%d]", min(i, len(s.By)-1)), "%s can't be a key", col.Type)
 		}
-		if !batch.Orderable(in[0].Columns[at].Type) {
-			c.Problem(path, "%s can't be a key", in[0].Columns[at].Type)
-		}
-		o.keys = append(o.keys, at)
-		out.Columns = append(out.Columns, in[0].Columns[at])
-		paths = append(paths, path)
+		p.schema.Columns = append(p.schema.Columns, in[0].Columns[at])
+		paths = append(paths, "by")
 	}
 	texts := make([]string, len(s.Values))
 	for i, v := range s.Values {
 		texts[i] = v.Value
 	}
-	programs, found, errs := expr.BindAggregates(texts, o.keys, c.scope(in[0]))
+	programs, found, errs := expr.BindAggregates(texts, p.keys, c.scope(in[0]))
 	for i, v := range s.Values {
 		path := fmt.Sprintf("values[%d]", i)
 		col := schema.Column{Name: v.Name, Type: schema.Of(schema.Text), Nullable: true}
@@ -69,26 +65,26 @@ func (s *Group) Bind(c *Context, in []*schema.Schema) *Bound {
 		} else {
 			col.Type = programs[i].Type
 		}
-		out.Columns = append(out.Columns, col)
+		p.schema.Columns = append(p.schema.Columns, col)
 		paths = append(paths, path+".name")
 	}
 	if len(s.By) == 0 && len(s.Values) == 0 {
 		c.Problem("by", "nothing to group by and nothing to compute; add a column or a value")
 	}
-	c.distinctNames(out, func(i int) string { return paths[i] })
-	o.programs, o.aggregates, o.schema = programs, found, out
-	o.middle = &schema.Schema{}
-	for _, k := range o.keys {
-		o.middle.Columns = append(o.middle.Columns, in[0].Columns[k])
+	c.distinctNames(p.schema, func(i int) string { return paths[i] })
+	p.programs, p.aggregates = programs, found
+	p.middle = &schema.Schema{}
+	for _, k := range p.keys {
+		p.middle.Columns = append(p.middle.Columns, in[0].Columns[k])
 	}
 	for _, a := range found {
-		o.middle.Columns = append(o.middle.Columns, schema.Column{Type: a.Type, Nullable: true})
+		p.middle.Columns = append(p.middle.Columns, schema.Column{Type: a.Type, Nullable: true})
 	}
-	return &Bound{Schema: out, Operator: func() Operator { return newGroup(o) }}
+	return &Bound{Schema: p.schema, Operator: func() Operator { return &groupOperator{groupPlan: p} }, SQL: oneSQL(func(from []string) (string, error) { return p.sql(from[0]) })}
 }
 
 type groupPlan struct {
-	env        *schema.Schema
+	in         *schema.Schema
 	keys       []int
 	aggregates []expr.Aggregate
 	programs   []*expr.Program // over middle
@@ -96,40 +92,58 @@ type groupPlan struct {
 	schema     *schema.Schema
 }
 
+func (p *groupPlan) sql(from string) (string, error) {
+	var parts []string
+	if len(p.keys) > 0 {
+		parts = append(parts, nameList(p.in, p.keys))
+	}
+	for i, program := range p.programs {
+		value, err := program.SQL()
+		if err != nil {
+			return "", err
+		}
+		parts = append(parts, value+" AS "+expr.QuoteName(p.schema.Columns[len(p.keys)+i].Name))
+	}
+	text := "SELECT " + strings.Join(parts, ", ") + " FROM " + from
+	if len(p.keys) > 0 {
+		text += " GROUP BY " + nameList(p.in, p.keys)
+	}
+	return text, nil
+}
+
+// prepared is a batch of which the keys are found and the arguments evaluated.
+type preparedGroup struct {
+	args    [][]arrow.Array  // by aggregate
+	filters []*array.Boolean // by aggregate; nil for all rows
+	bad     map[int32]bool   // rows set aside
+	ids     []int32          // by row: number of its key within the batch
+	keys    []string         // by that number
+	firsts  []int32          // by that number: its first row
+	hashes  []uint64         // by that number
+}
+
+// groupOperator keeps a table of groups. When it is full, rows of groups it has
+// not go to parts on disk, and each part is grouped when the rest is done: so a
+// group is either wholly in the table or wholly in one part.
 type groupOperator struct {
-	groupPlan
-	groups   map[string]int32
-	firsts   []array.Builder // the keys' values by group
-	states   []expr.State
-	n        int
-	keyBytes int64
-	scratch  []byte
+	*groupPlan
+	table *groupTable
+	parts *spill.Parts
 }
 
-func newGroup(p groupPlan) *groupOperator {
-	o := &groupOperator{groupPlan: p, groups: map[string]int32{}}
-	for _, k := range p.keys {
-		o.firsts = append(o.firsts, batch.NewBuilder(p.env.Columns[k].Type))
-	}
-	for _, a := range p.aggregates {
-		o.states = append(o.states, a.NewState())
-	}
-	return o
-}
-
-func (o *groupOperator) Push(_ int, b *batch.Batch, out Emitter) error {
-	args, filters := make([]arrow.Array, len(o.aggregates)), make([]*array.Boolean, len(o.aggregates))
-	var bad map[int32]bool
-	eval := func(p *expr.Program) (arrow.Array, error) {
-		values, problems := p.Eval(out.Env(), b)
+// Prepare implements Prepared.
+func (o *groupOperator) Prepare(_ int, b *batch.Batch, out Emitter) (any, error) {
+	p := &preparedGroup{args: make([][]arrow.Array, len(o.aggregates)), filters: make([]*array.Boolean, len(o.aggregates))}
+	eval := func(program *expr.Program) (arrow.Array, error) {
+		values, problems := program.Eval(out.Env(), b)
 		for _, problem := range problems {
-			if bad[problem.Row] {
+			if p.bad[problem.Row] {
 				continue
 			}
-			if bad == nil {
-				bad = map[int32]bool{}
+			if p.bad == nil {
+				p.bad = map[int32]bool{}
 			}
-			bad[problem.Row] = true
+			p.bad[problem.Row] = true
 			if err := out.SetAside(b, int(problem.Row), "", "", problem.Fault); err != nil {
 				return nil, err
 			}
@@ -137,104 +151,288 @@ func (o *groupOperator) Push(_ int, b *batch.Batch, out Emitter) error {
 		return values, nil
 	}
 	for k, a := range o.aggregates {
-		var err error
-		if a.Arg != nil {
-			if args[k], err = eval(a.Arg); err != nil {
-				return err
+		for _, arg := range a.Args {
+			v, err := eval(arg)
+			if err != nil {
+				return nil, err
 			}
+			p.args[k] = append(p.args[k], v)
 		}
 		if a.Filter != nil {
 			v, err := eval(a.Filter)
 			if err != nil {
-				return err
+				return nil, err
 			}
-			filters[k] = v.(*array.Boolean)
+			p.filters[k] = v.(*array.Boolean)
 		}
 	}
-	ids := make([]int32, b.N)
-	absorbed := 0
+	o.number(b, p)
+	return p, nil
+}
+
+// number numbers the keys of a batch.
+func (o *groupOperator) number(b *batch.Batch, p *preparedGroup) {
+	p.ids = make([]int32, b.N)
+	seen := make(map[string]int32, 64)
+	cols := make([]arrow.Array, len(o.keys))
+	for i, k := range o.keys {
+		cols[i] = b.Cols[k]
+	}
+	var key []byte
 	for i := range b.N {
-		if bad[int32(i)] {
+		if p.bad != nil && p.bad[int32(i)] {
+			p.ids[i] = -1
+			continue
+		}
+		key = key[:0]
+		for _, c := range cols {
+			key = batch.AppendKey(key, c, i)
+		}
+		id, ok := seen[string(key)]
+		if !ok {
+			id = int32(len(p.keys))
+			text := string(key)
+			seen[text] = id
+			p.keys, p.firsts, p.hashes = append(p.keys, text), append(p.firsts, int32(i)), append(p.hashes, xxh3.HashString(text))
+		}
+		p.ids[i] = id
+	}
+}
+
+// Push implements Operator.
+func (o *groupOperator) Push(in int, b *batch.Batch, out Emitter) error {
+	p, err := o.Prepare(in, b, out)
+	if err != nil {
+		return err
+	}
+	return o.PushPrepared(in, b, p, out)
+}
+
+// PushPrepared implements Prepared.
+func (o *groupOperator) PushPrepared(_ int, b *batch.Batch, prepared any, out Emitter) error {
+	p := prepared.(*preparedGroup)
+	if o.table == nil {
+		o.table = newGroupTable(o.groupPlan)
+	}
+	absorbed, err := o.take(o.table, &o.parts, 0, b, p, out)
+	if err != nil {
+		return err
+	}
+	out.Absorbed(absorbed)
+	return out.Holds(o.table.bytes())
+}
+
+// take puts rows into a table, or into parts when the table is full and has not
+// got their group. It tells how many rows were taken, wherever they went.
+func (o *groupOperator) take(t *groupTable, parts **spill.Parts, level int, b *batch.Batch, p *preparedGroup, out Emitter) (int, error) {
+	full := t.bytes() > out.Room() && level < spill.MaxLevel && len(o.keys) > 0
+	global := make([]int32, len(p.keys))
+	left := false
+	for k, key := range p.keys {
+		id, ok := t.groups[key]
+		switch {
+		case ok:
+			global[k] = id
+		case full:
+			global[k], left = -1, true
+		default:
+			global[k] = t.add(key, b, int(p.firsts[k]))
+		}
+	}
+	ids, taken := make([]int32, b.N), 0
+	var away []int32
+	for i, local := range p.ids {
+		if local < 0 {
 			ids[i] = -1
 			continue
 		}
-		ids[i] = o.group(b, i)
-		absorbed++
-	}
-	for k, s := range o.states {
-		s.Grow(o.n)
-		for i, id := range ids {
-			if id >= 0 && (filters[k] == nil || filters[k].IsValid(i) && filters[k].Value(i)) {
-				s.Add(int(id), args[k], i)
-			}
+		taken++
+		if ids[i] = global[local]; left && ids[i] < 0 {
+			away = append(away, int32(i))
 		}
 	}
-	out.Absorbed(absorbed)
-	held := o.keyBytes
-	for _, s := range o.states {
-		held += s.Bytes()
+	t.accumulate(ids, p)
+	if len(away) == 0 {
+		return taken, nil
 	}
-	return out.Holds(held)
+	if *parts == nil {
+		*parts = spill.NewParts(out.TempDir(), level)
+	}
+	hashes := make([]uint64, b.N)
+	for _, i := range away {
+		hashes[i] = p.hashes[p.ids[i]]
+	}
+	return taken, (*parts).Add(b, hashes, away)
 }
 
-// group gives the number of the group row i belongs to.
-func (o *groupOperator) group(b *batch.Batch, i int) int32 {
-	o.scratch = o.scratch[:0]
-	for _, k := range o.keys {
-		o.scratch = batch.AppendKey(o.scratch, b.Cols[k], i)
+// End implements Operator.
+func (o *groupOperator) End(_ int, out Emitter) error {
+	if o.table == nil {
+		o.table = newGroupTable(o.groupPlan)
 	}
-	if id, ok := o.groups[string(o.scratch)]; ok {
-		return id
+	if len(o.keys) == 0 && o.table.n == 0 {
+		o.table.n = 1
 	}
-	id := int32(o.n)
-	o.groups[string(o.scratch)] = id
-	for j, k := range o.keys {
-		batch.AppendFrom(o.firsts[j], b.Cols[k], i)
+	t, parts := o.table, o.parts
+	o.table, o.parts = nil, nil
+	return o.finish(t, parts, out)
+}
+
+// finish gives the groups of a table, then those of its parts.
+func (o *groupOperator) finish(t *groupTable, parts *spill.Parts, out Emitter) error {
+	defer parts.Close()
+	if err := t.emit(out); err != nil {
+		return err
 	}
-	o.n++
-	o.keyBytes += int64(len(o.scratch))*2 + 64
+	if parts == nil {
+		return nil
+	}
+	for k := range spill.Fan {
+		part := parts.Part(k)
+		if part == nil {
+			continue
+		}
+		t := newGroupTable(o.groupPlan)
+		var deeper *spill.Parts
+		err := part.Drain(func(b *batch.Batch) error {
+			p, err := o.Prepare(0, b, silent{out})
+			if err != nil {
+				return err
+			}
+			if _, err := o.take(t, &deeper, parts.Level()+1, b, p.(*preparedGroup), out); err != nil {
+				return err
+			}
+			return out.Holds(t.bytes())
+		})
+		if err != nil {
+			deeper.Close()
+			return err
+		}
+		if err := o.finish(t, deeper, out); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Close implements Closer.
+func (o *groupOperator) Close() { o.parts.Close() }
+
+// silent is an Emitter for work that is done again: what is set aside was set
+// aside before.
+type silent struct{ Emitter }
+
+func (silent) SetAside(*batch.Batch, int, string, string, *batch.Fault) error { return nil }
+
+// groupTable is the groups in memory.
+type groupTable struct {
+	*groupPlan
+	groups   map[string]int32
+	firsts   []array.Builder // the keys' values by group
+	states   []expr.State
+	n        int
+	keyBytes int64
+}
+
+func newGroupTable(p *groupPlan) *groupTable {
+	t := &groupTable{groupPlan: p, groups: map[string]int32{}}
+	for _, k := range p.keys {
+		t.firsts = append(t.firsts, batch.NewBuilder(p.in.Columns[k].Type))
+	}
+	for _, a := range p.aggregates {
+		t.states = append(t.states, a.NewState())
+	}
+	return t
+}
+
+func (t *groupTable) bytes() int64 {
+	held := t.keyBytes
+	for _, s := range t.states {
+		held += s.Bytes()
+	}
+	return held
+}
+
+// add makes a group of a key that stands at row i.
+func (t *groupTable) add(key string, b *batch.Batch, i int) int32 {
+	id := int32(t.n)
+	t.groups[key] = id
+	for j, k := range t.keys {
+		batch.AppendFrom(t.firsts[j], b.Cols[k], i)
+	}
+	t.n++
+	t.keyBytes += int64(len(key))*2 + 64
 	return id
 }
 
-func (o *groupOperator) End(_ int, out Emitter) error {
-	if len(o.keys) == 0 && o.n == 0 {
-		o.n = 1
+func (t *groupTable) accumulate(ids []int32, p *preparedGroup) {
+	var some []int32
+	for k, s := range t.states {
+		s.Grow(t.n)
+		into := ids
+		if f := p.filters[k]; f != nil {
+			some = append(some[:0], ids...)
+			for i := range some {
+				if f.IsNull(i) || !f.Value(i) {
+					some[i] = -1
+				}
+			}
+			into = some
+		}
+		s.Add(into, p.args[k])
 	}
-	result := &batch.Batch{Schema: o.middle, N: o.n}
-	for _, f := range o.firsts {
+}
+
+// emit computes the values of all groups and gives them. Results that can't be
+// held are set aside under their keys.
+func (t *groupTable) emit(out Emitter) error {
+	if t.n == 0 {
+		return nil
+	}
+	result := &batch.Batch{Schema: t.middle, N: t.n}
+	for _, f := range t.firsts {
 		result.Cols = append(result.Cols, f.NewArray())
 	}
-	var failed error
-	for k, s := range o.states {
-		s.Grow(o.n)
-		result.Cols = append(result.Cols, s.Result(func(_ int, f *batch.Fault) {
-			failed = fmt.Errorf("%s of a group can't be held: %s", o.aggregates[k].Name, f.Sentence)
+	nKeys := len(t.keys)
+	keys := &batch.Batch{Schema: &schema.Schema{Columns: t.middle.Columns[:nKeys]}, Cols: result.Cols[:nKeys:nKeys], N: t.n}
+	bad := map[int32]bool{}
+	out.Made(t.n)
+	refuse := func(row int32, column, value string, fault *batch.Fault) error {
+		if bad[row] {
+			return nil
+		}
+		bad[row] = true
+		return out.SetAside(keys, int(row), column, value, fault)
+	}
+	for k, s := range t.states {
+		s.Grow(t.n)
+		var failed error
+		result.Cols = append(result.Cols, s.Result(func(g int, f *batch.Fault) {
+			if err := refuse(int32(g), t.aggregates[k].Name, "", f); err != nil && failed == nil {
+				failed = err
+			}
 		}))
+		if failed != nil {
+			return failed
+		}
 	}
-	if failed != nil {
-		return failed
-	}
-	final := &batch.Batch{Schema: o.schema, N: o.n, Cols: append([]arrow.Array{}, result.Cols[:len(o.keys)]...)}
-	out.Made(o.n)
-	var bad map[int32]bool
-	for k, p := range o.programs {
+	final := &batch.Batch{Schema: t.schema, N: t.n, Cols: append([]arrow.Array{}, keys.Cols...)}
+	for k, p := range t.programs {
 		values, problems := p.Eval(out.Env(), result)
 		final.Cols = append(final.Cols, values)
 		for _, problem := range problems {
-			if bad == nil {
-				bad = map[int32]bool{}
-			}
-			if !bad[problem.Row] {
-				bad[problem.Row] = true
-				if err := out.SetAside(&batch.Batch{Schema: &schema.Schema{Columns: o.middle.Columns[:len(o.keys)]}, Cols: result.Cols[:len(o.keys)], N: o.n}, int(problem.Row), o.schema.Columns[len(o.keys)+k].Name, p.Text, problem.Fault); err != nil {
-					return err
-				}
+			if err := refuse(problem.Row, t.schema.Columns[nKeys+k].Name, p.Text, problem.Fault); err != nil {
+				return err
 			}
 		}
 	}
-	final = without(final, bad)
-	for from := 0; from < final.N; from += batch.Rows {
-		if err := out.Emit(final.Slice(from, min(from+batch.Rows, final.N))); err != nil {
+	return emitAll(out, without(final, bad))
+}
+
+// emitAll gives a large batch in portions of the usual size.
+func emitAll(out Emitter, b *batch.Batch) error {
+	for from := 0; from < b.N; from += batch.Rows {
+		if err := out.Emit(b.Slice(from, min(from+batch.Rows, b.N))); err != nil {
 			return err
 		}
 	}

@@ -30,10 +30,16 @@ func (s *KeepRows) Bind(c *Context, in []*schema.Schema) *Bound {
 		c.exprProblem("where", s.Where, err)
 		return &Bound{Schema: in[0]}
 	}
-	return &Bound{Schema: in[0], Operator: func() Operator { return &keepOperator{where} }}
+	return &Bound{Schema: in[0], Operator: func() Operator { return &keepOperator{where: where} }, SQL: oneSQL(func(from []string) (string, error) {
+		condition, err := where.SQL()
+		return "SELECT * FROM " + from[0] + " WHERE " + condition, err
+	})}
 }
 
-type keepOperator struct{ where *expr.Program }
+type keepOperator struct {
+	RowWise
+	where *expr.Program
+}
 
 func (o *keepOperator) Push(_ int, b *batch.Batch, out Emitter) error {
 	values, problems := o.where.Eval(out.Env(), b)
@@ -60,5 +66,3 @@ func (o *keepOperator) Push(_ int, b *batch.Batch, out Emitter) error {
 	}
 	return out.Emit(b.Take(rows))
 }
-
-func (o *keepOperator) End(int, Emitter) error { return nil }

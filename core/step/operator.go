@@ -23,6 +23,36 @@ type Needs interface {
 	First() []int
 }
 
+// Concurrent is implemented by operators whose Push may be called by several
+// goroutines at once, each with an Emitter of its own: their results are put
+// back into order behind them. It is asked again for every batch.
+type Concurrent interface {
+	Concurrent(in int) bool
+}
+
+// Prepared is implemented by operators that can do a part of Push ahead and
+// concurrently: what Prepare gives comes back with the batch, in order. Prepare
+// may set rows aside and nothing else.
+type Prepared interface {
+	Prepare(in int, b *batch.Batch, out Emitter) (any, error)
+	PushPrepared(in int, b *batch.Batch, prepared any, out Emitter) error
+}
+
+// RowWise is embedded by operators that keep nothing from row to row.
+type RowWise struct{}
+
+// Concurrent implements Concurrent.
+func (RowWise) Concurrent(int) bool { return true }
+
+// End implements Operator.
+func (RowWise) End(int, Emitter) error { return nil }
+
+// Closer is implemented by operators with something to be let go of at the end
+// of a run, such as temporary files.
+type Closer interface {
+	Close()
+}
+
 // Emitter takes what an operator makes, and counts it. Each term of a row's
 // account is told where it happens:
 // in + made = out + dropped + set aside + absorbed + held.
@@ -38,9 +68,13 @@ type Emitter interface {
 	Absorbed(rows int)
 	// Match counts, for steps that combine, rows that found a partner or not.
 	Match(in int, matched, unmatched int)
-	// Holds tells how many bytes the operator keeps; past the run's budget it is
-	// an error.
+	// Holds tells how many bytes the operator keeps. An operator that can spill
+	// does so when it keeps more than Room; far past it Holds is an error.
 	Holds(bytes int64) error
+	// Room is how many bytes the operator may keep in memory.
+	Room() int64
+	// TempDir is where rows go that don't fit.
+	TempDir() string
 	Env() *expr.Env
 	// Warn says something about this run that people should see, once.
 	Warn(sentence string)

@@ -11,7 +11,15 @@ import (
 
 // All lists the kinds of step in the order in which they are offered.
 func All() []Kind {
-	return []Kind{readFiles, readTable, chooseColumns, keepRows, deriveColumns, joinKind, groupKind, writeFile, writeTable}
+	return []Kind{
+		readFiles, readTable, generateRows, pastedRows,
+		chooseColumns, deriveColumns, tidyNames, splitColumn, calendarParts, maskColumns, flattenRecords, spreadLists, parseText,
+		keepRows, routeRows, dropDuplicates, sortRows, sampleRows, limitRows, stackRows,
+		joinKind, lookUp, matchNames, findValid, compareRows,
+		groupKind, pivotRows, unpivotColumns, windowRows,
+		checkRules, scriptKind,
+		writeFile, writeTable,
+	}
 }
 
 // Find gives the kind of a name.

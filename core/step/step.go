@@ -94,8 +94,12 @@ type Context struct {
 	Now      time.Time
 	Pipeline string // names the load in its target
 	Step     string
-	Inputs   []string // what the inputs are called: step or step.output
-	Allowed  []string // external programs the administrator allows
+	Inputs   []string  // what the inputs are called: step or step.output
+	Allowed  []Program // external programs the administrator allows
+	// Distinct reads the rows of an input once and gives the values of a column
+	// as text, in order. It is nil where rows are not read: the values are not
+	// known then.
+	Distinct func(input, column, limit int) ([]string, error)
 	problems []Problem
 }
 
@@ -104,6 +108,22 @@ type Problem struct {
 	Path     string
 	Sentence string
 	Warning  bool
+}
+
+// distinct gives the values of a column of an input; known is false while rows
+// are not read.
+func (c *Context) distinct(input, column int) (values []string, known bool, err error) {
+	if c.Distinct == nil {
+		return nil, false, nil
+	}
+	values, err = c.Distinct(input, column, maxPivot+1)
+	return values, true, err
+}
+
+// Program is an external program that an administrator allows.
+type Program struct {
+	Name    string   `json:"name"`
+	Command []string `json:"command" doc:"The program's path and its arguments."`
 }
 
 // Problem reports a mistake.

@@ -27,6 +27,7 @@ func TestMain(m *testing.M) { pgtest.Main(m) }
 type sink struct {
 	lines                              []string
 	in, made, out, dropped, aside, abs int
+	room                               int64
 }
 
 func (s *sink) Emit(b *batch.Batch) error { return s.EmitTo(0, b) }
@@ -51,6 +52,8 @@ func (s *sink) Dropped(n int)                                                  {
 func (s *sink) Absorbed(n int)                                                 { s.abs += n }
 func (s *sink) Match(int, int, int)                                            {}
 func (s *sink) Holds(int64) error                                              { return nil }
+func (s *sink) Room() int64                                                    { return s.room }
+func (s *sink) TempDir() string                                                { return "" }
 func (s *sink) Env() *expr.Env                                                 { return &expr.Env{Now: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)} }
 func (s *sink) Warn(string)                                                    {}
 
@@ -88,7 +91,7 @@ func through(t require.TestingT, s step.Settings, size int, inputs ...*batch.Bat
 	c := &step.Context{Context: context.Background()}
 	bound := s.Bind(c, schemas)
 	require.False(t, c.Failed(), "%v", c.Problems())
-	op, out := bound.Operator(), &sink{lines: []string{}}
+	op, out := bound.Operator(), &sink{lines: []string{}, room: 512 << 20}
 	for in := len(inputs) - 1; in >= 0; in-- { // the other side of a join first
 		for from := 0; from < inputs[in].N; from += size {
 			part := inputs[in].Slice(from, min(from+size, inputs[in].N))
@@ -223,7 +226,7 @@ func TestRowWiseStepsDoNotDependOnTheBatchSize(t *testing.T) {
 	typ := schema.Of(schema.Int)
 	for name, s := range map[string]step.Settings{
 		"keep rows":      &step.KeepRows{Where: "10 / n > 1 OR k IS NULL"},
-		"derive columns": &step.DeriveColumns{Columns: []step.Derived{{Name: "q", Value: "100 / n"}, {Name: "k", Value: "upper(k)"}, {Name: "r", Value: "q % 7"}}},
+		"derive columns": &step.DeriveColumns{Columns: []step.DerivedEach{{Name: "q", Value: "100 / n"}, {Name: "k", Value: "upper(k)"}, {Name: "r", Value: "q % 7"}}},
 		"choose columns": &step.ChooseColumns{Columns: []step.Chosen{{Take: "k", As: "key"}, {Take: "d", Type: &typ}, {Take: "k", As: "number", Type: &typ, Bad: "use null"}}},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -245,7 +248,7 @@ func TestSentencesSayWhatASheetDoes(t *testing.T) {
 	for want, s := range map[string]step.Settings{
 		"keep rows where `nights > 0`":                   &step.KeepRows{Where: "nights > 0"},
 		"keep rows where `…`":                            &step.KeepRows{},
-		"derive `twice` = `nights * 2`":                  &step.DeriveColumns{Columns: []step.Derived{{Name: "twice", Value: "nights * 2"}}},
+		"derive `twice` = `nights * 2`":                  &step.DeriveColumns{Columns: []step.DerivedEach{{Name: "twice", Value: "nights * 2"}}},
 		"take `born` as `date`, `name`, keep the others": &step.ChooseColumns{Others: "keep", Columns: []step.Chosen{{Take: "name"}, {Take: "born", Type: &typ}}},
 		"group by `hut`, `night`: `guests`":              &step.Group{By: []string{"hut", "night"}, Values: []step.Derived{{Name: "guests"}}},
 		"join on `hut = code`; all left":                 &step.Join{Rows: step.JoinLeft, On: []step.JoinKey{{Left: "hut", Right: "code"}}},

@@ -27,7 +27,7 @@ type stepKindView struct {
 type catalogueView struct {
 	Kinds      []stepKindView `json:"kinds"`
 	Functions  []functionView `json:"functions"`
-	Aggregates []string       `json:"aggregates"`
+	Aggregates []expr.AggregateHelp `json:"aggregates"`
 	Types      []string       `json:"types"`
 }
 

@@ -228,3 +228,18 @@ func (c *cutter) value() []byte {
 	}
 	return c.scratch
 }
+
+// Line cuts one line of delimited text into its values; double quotes enclose
+// values.
+func Line(text string, delimiter byte) ([]string, *batch.Fault) {
+	c := cutter{delimiter: delimiter, quote: '"'}
+	c.start([]byte(text))
+	var out []string
+	for c.next() {
+		out = append(out, string(c.value()))
+	}
+	if c.broken {
+		return nil, batch.Faultf("broken quotes", "text stands between a closing quote and the next delimiter")
+	}
+	return out, nil
+}

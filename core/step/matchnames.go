@@ -1,0 +1,324 @@
+package step
+
+import (
+	"fmt"
+	"slices"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+
+	"welkin/core/batch"
+	"welkin/core/match"
+	"welkin/core/schema"
+)
+
+var matchNames = Kind{
+	Name: "match names", Role: Work, Ports: []string{"rows", "reference", "decided pairs"}, Many: true, New: func() Settings { return &MatchNames{} },
+	Help: "Finds the nearest name of a reference list, with branches for exact, near, unclear and too far.", Example: "home_town against towns.name, jaro-winkler from 0.92",
+	Words: "fuzzy approximate similar string distance entity resolution dedupe spelling",
+}
+
+// MatchNames finds for each row the name of a reference list that is most like a
+// value. Pairs decided by people come first: in the settings, or as rows of a
+// third input with the columns value and name, where an empty name means that
+// the value has no match.
+type MatchNames struct {
+	Column    string          `json:"column" jsonschema:"title=column,description=The value that is looked for"`
+	Name      string          `json:"name" jsonschema:"title=name,description=The column of the reference that is compared"`
+	Take      []string        `json:"take,omitempty" jsonschema:"title=take,description=Columns taken from the reference; all when left out"`
+	Algorithm match.Algorithm `json:"algorithm,omitempty" jsonschema:"title=algorithm,enum=jaro-winkler,enum=levenshtein,enum=damerau-levenshtein,enum=dice on bigrams,enum=soundex,enum=cologne phonetics"`
+	Near      float64         `json:"near,omitempty" jsonschema:"title=near from,description=The score from which a match is near; 0.92 when left out"`
+	Unclear   float64         `json:"unclear,omitempty" jsonschema:"title=unclear from,description=The score from which it is unclear; 0.8 when left out"`
+	Margin    float64         `json:"margin,omitempty" jsonschema:"title=margin,description=When the second best is nearer than this the match is unclear; 0.02 when left out"`
+	Ignore    []string        `json:"ignore,omitempty" jsonschema:"title=ignore,description=Differences that don't count: case and accents and punctuation; all three when left out"`
+	Decided   []DecidedPair   `json:"decided,omitempty" jsonschema:"title=decided pairs"`
+	ScoreAs   string          `json:"score_as,omitempty" jsonschema:"title=score as,description=The column with the score; score when left out"`
+	SecondAs  string          `json:"second_as,omitempty" jsonschema:"title=second best as,description=The column with the second best name; second when left out"`
+	Suffix    string          `json:"suffix,omitempty" jsonschema:"title=suffix,description=Added to a name that stands on both sides; _2 when left out"`
+}
+
+// DecidedPair is a pair that a person has looked at.
+type DecidedPair struct {
+	Value string `json:"value" jsonschema:"title=value"`
+	Name  string `json:"name,omitempty" jsonschema:"title=name,description=The name it stands for; nothing when it has no match"`
+}
+
+// The branches.
+const (
+	MatchExact   = "exact"
+	MatchNear    = "near"
+	MatchUnclear = "unclear"
+	MatchFar     = "too far"
+)
+
+// Sentence implements Settings.
+func (s *MatchNames) Sentence() string {
+	return fmt.Sprintf("match `%s` with `%s` by %s", orElse(s.Column, "…"), orElse(s.Name, "…"), orElse(string(s.Algorithm), string(match.JaroWinkler)))
+}
+
+// Bind implements Settings.
+func (s *MatchNames) Bind(c *Context, in []*schema.Schema) *Bound {
+	p := &matchPlan{MatchNames: s, inputs: len(in), near: s.Near, unclear: s.Unclear, margin: s.Margin}
+	if p.near == 0 {
+		p.near = 0.92
+	}
+	if p.unclear == 0 {
+		p.unclear = min(0.8, p.near)
+	}
+	if s.Margin == 0 {
+		p.margin = 0.02
+	}
+	if p.unclear > p.near || p.near > 1 || p.unclear < 0 || p.margin < 0 {
+		c.Problem("near", "scores go from 0 to 1 and unclear begins below near; these are %g and %g", p.unclear, p.near)
+	}
+	if _, err := match.Scorer(s.Algorithm); err != nil {
+		c.Problem("algorithm", "%s", err)
+	}
+	ignore := s.Ignore
+	if ignore == nil {
+		ignore = []string{"case", "accents", "punctuation"}
+	}
+	for i, what := range ignore {
+		switch what {
+		case "case":
+			p.fold.Case = true
+		case "accents":
+			p.fold.Accents = true
+		case "punctuation":
+			p.fold.Punctuation = true
+		case "nothing":
+		default:
+			c.Problem(fmt.Sprintf("ignore[%d]", i), "case, accents, punctuation or nothing can be ignored, not %q", what)
+		}
+	}
+	if len(in) < 2 {
+		c.Problem("name", "names are matched with a reference; name its step under `with`")
+		return nil
+	}
+	if len(in) > 3 {
+		c.Problem("decided", "there is one reference and one table of decided pairs")
+		return nil
+	}
+	p.column, p.name = c.column("column", in[0], s.Column), c.column("name", in[1], s.Name)
+	if p.column < 0 || p.name < 0 {
+		return nil
+	}
+	if len(in) == 3 {
+		p.decidedValue, p.decidedName = c.column("decided", in[2], "value"), c.column("decided", in[2], "name")
+		if p.decidedValue < 0 || p.decidedName < 0 {
+			return nil
+		}
+	}
+	for path, t := range map[string]schema.Type{"column": in[0].Columns[p.column].Type, "name": in[1].Columns[p.name].Type} {
+		if t.Kind != schema.Text {
+			c.Problem(path, "names are text, not %s", t)
+		}
+	}
+	p.taken = placesAll(in[1])
+	if len(s.Take) > 0 {
+		p.taken = c.pick("take", in[1], s.Take)
+	}
+	p.schema = &schema.Schema{Columns: slices.Clone(in[0].Columns)}
+	for _, at := range p.taken {
+		col := in[1].Columns[at]
+		for slices.Contains(p.schema.Names(), col.Name) {
+			col.Name += orElse(s.Suffix, sideSuffix)
+		}
+		col.Nullable = true
+		p.schema.Columns = append(p.schema.Columns, col)
+	}
+	p.schema.Columns = append(p.schema.Columns, schema.Column{Name: orElse(s.ScoreAs, "score"), Type: schema.Of(schema.Float), Nullable: true},
+		schema.Column{Name: orElse(s.SecondAs, "second"), Type: schema.Of(schema.Text), Nullable: true})
+	c.distinctNames(p.schema, func(int) string { return "score_as" })
+	p.reference = in[1]
+	bound := &Bound{Operator: func() Operator { return &matchOperator{matchPlan: p, decided: map[string]*string{}} }}
+	for _, name := range []string{MatchExact, MatchNear, MatchUnclear, MatchFar} {
+		bound.Branches = append(bound.Branches, Branch{name, p.schema})
+	}
+	return bound
+}
+
+type matchPlan struct {
+	*MatchNames
+	inputs                    int
+	near, unclear, margin     float64
+	fold                      match.Folding
+	column, name              int
+	decidedValue, decidedName int
+	taken                     []int
+	reference                 *schema.Schema
+	schema                    *schema.Schema
+}
+
+type matchOperator struct {
+	*matchPlan
+	parts   []*batch.Batch
+	bytes   int64
+	build   *batch.Batch
+	index   *match.Index
+	entries []int32 // by entry of the index: row of the reference
+	decided map[string]*string
+}
+
+// First implements Needs.
+func (o *matchOperator) First() []int {
+	if o.inputs == 3 {
+		return []int{1, 2}
+	}
+	return []int{1}
+}
+
+// Concurrent implements Concurrent.
+func (o *matchOperator) Concurrent(in int) bool { return in == 0 && o.index != nil }
+
+// Push implements Operator.
+func (o *matchOperator) Push(in int, b *batch.Batch, out Emitter) error {
+	switch in {
+	case 1:
+		o.parts = append(o.parts, b)
+		o.bytes += b.Bytes() * 4
+		return out.Holds(o.bytes)
+	case 2:
+		values, names := b.Cols[o.decidedValue], b.Cols[o.decidedName]
+		for i := range b.N {
+			if values.IsNull(i) {
+				continue
+			}
+			var name *string
+			if names.IsValid(i) {
+				text := batch.Text(names, b.Schema.Columns[o.decidedName].Type, i)
+				name = &text
+			}
+			o.decided[o.fold.Apply(batch.Text(values, b.Schema.Columns[o.decidedValue].Type, i))] = name
+		}
+		out.Absorbed(b.N)
+		return nil
+	}
+	return o.find(b, out)
+}
+
+// End implements Operator.
+func (o *matchOperator) End(in int, out Emitter) error {
+	if in != 1 {
+		return nil
+	}
+	t, err := newPairTable(&pairing{rightSchema: o.reference}, o.parts)
+	if err != nil {
+		return err
+	}
+	o.parts, o.build = nil, t.build
+	var texts []string
+	names := o.build.Cols[o.name].(*array.String)
+	for i := range o.build.N {
+		if names.IsValid(i) {
+			texts, o.entries = append(texts, o.fold.Apply(names.Value(i))), append(o.entries, int32(i))
+		}
+	}
+	for _, d := range o.Decided {
+		var name *string
+		if d.Name != "" {
+			name = &d.Name
+		}
+		o.decided[o.fold.Apply(d.Value)] = name
+	}
+	o.index, err = match.NewIndex(orDefault(o.Algorithm), texts)
+	out.Absorbed(o.build.N)
+	return err
+}
+
+func orDefault(a match.Algorithm) match.Algorithm {
+	if a == "" {
+		return match.JaroWinkler
+	}
+	return a
+}
+
+// found is what a value came to.
+type found struct {
+	branch int
+	row    int32 // of the reference, -1 for none
+	score  float64
+	second int32
+}
+
+// look decides on one value.
+func (o *matchOperator) look(s *match.Search, value string) found {
+	if name, ok := o.decided[value]; ok {
+		if name == nil {
+			return found{3, -1, 0, -1}
+		}
+		if exact := o.index.Exact(o.fold.Apply(*name)); len(exact) > 0 {
+			return found{1, o.entries[exact[0]], 1, -1}
+		}
+	}
+	if exact := o.index.Exact(value); len(exact) > 0 {
+		f := found{0, o.entries[exact[0]], 1, -1}
+		if len(exact) > 1 { // the same name twice: nobody knows which is meant
+			f.branch, f.second = 2, o.entries[exact[1]]
+		}
+		return f
+	}
+	best := s.Nearest(value, 2, 0)
+	if len(best) == 0 {
+		return found{3, -1, 0, -1}
+	}
+	f := found{3, o.entries[best[0].Entry], best[0].Score, -1}
+	close := false
+	if len(best) > 1 {
+		f.second = o.entries[best[1].Entry]
+		close = best[0].Score-best[1].Score < o.margin
+	}
+	switch {
+	case f.score >= o.near && !close:
+		f.branch = 1
+	case f.score >= o.unclear:
+		f.branch = 2
+	default:
+		f.row, f.second = -1, -1
+	}
+	return f
+}
+
+func (o *matchOperator) find(b *batch.Batch, out Emitter) error {
+	search := o.index.Searcher()
+	values := b.Cols[o.column].(*array.String)
+	known := map[string]found{} // names come again and again
+	var rows, refs, seconds [4][]int32
+	var scores [4][]float64
+	matched := 0
+	for i := range b.N {
+		f := found{3, -1, 0, -1}
+		if values.IsValid(i) {
+			text := o.fold.Apply(values.Value(i))
+			var ok bool
+			if f, ok = known[text]; !ok {
+				f = o.look(search, text)
+				known[text] = f
+			}
+		}
+		if f.branch < 2 {
+			matched++
+		}
+		k := f.branch
+		rows[k], refs[k] = append(rows[k], int32(i)), append(refs[k], f.row)
+		scores[k], seconds[k] = append(scores[k], f.score), append(seconds[k], f.second)
+	}
+	out.Match(0, matched, b.N-matched)
+	for k := range rows {
+		if len(rows[k]) == 0 {
+			continue
+		}
+		next := b.Take(rows[k])
+		next.Schema = o.schema
+		for _, at := range o.taken {
+			next.Cols = append(next.Cols, batch.Take(o.build.Cols[at], refs[k]))
+		}
+		score := batch.NewBuilder(schema.Of(schema.Float)).(*array.Float64Builder)
+		score.AppendValues(scores[k], nil)
+		next.Cols = append(next.Cols, arrow.Array(score.NewArray()), batch.Take(o.build.Cols[o.name], seconds[k]))
+		if err := out.EmitTo(k, next); err != nil {
+			return err
+		}
+	}
+	return nil
+}
