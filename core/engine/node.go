@@ -270,7 +270,7 @@ func (n *node) Holds(bytes int64) error {
 	n.run.held += bytes - n.holds
 	n.holds = bytes
 	n.account.Memory = max(n.account.Memory, bytes)
-	if n.run.held > 2*n.run.Budget {
+	if n.run.held > max(2*n.run.Budget, leastLimit) {
 		return fmt.Errorf("what it must keep needs more than twice the run's %d MiB of memory and can't be put on disk; keep fewer rows or columns before it, or give the run more memory", n.run.Budget>>20)
 	}
 	return nil
@@ -282,6 +282,10 @@ func (n *node) Room() int64 { return n.run.Budget / int64(max(n.run.keepers, 1))
 
 // TempDir implements step.Emitter.
 func (n *node) TempDir() string { return n.run.TempDir }
+
+// leastLimit is what steps may hold in any case, in bytes: below it a small
+// budget makes them spill and nothing more.
+const leastLimit = 16 << 20
 
 // Env implements step.Emitter.
 func (n *node) Env() *expr.Env { return &n.run.env }

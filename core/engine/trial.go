@@ -14,13 +14,15 @@ import (
 
 // Trial says what to try and how much to read.
 type Trial struct {
-	Step   string // whose rows are wanted
-	Sample int64  // rows read of main inputs
-	Others int64  // rows read of what is only joined to them
-	Show   int    // rows shown
-	Budget int64
-	Temp   string
-	Clock  func() time.Time
+	Step    string // whose rows are wanted
+	Sample  int64  // rows read of main inputs
+	Others  int64  // rows read of what is only joined to them
+	Show    int    // rows shown
+	Budget  int64
+	Temp    string
+	Workers int // 0 for as many as there are cores
+	Rows    int // rows of a batch at most; 0 for the usual number
+	Clock   func() time.Time
 }
 
 // Tried is what a trial gives. It wrote nothing anywhere.
@@ -58,7 +60,7 @@ func Try(ctx context.Context, plan *Plan, t Trial) (Tried, error) {
 	free.Limits = sheet.Limits{}
 	plan = &Plan{Sheet: &free, Steps: plan.Steps, order: plan.order}
 	keep := &asideKeeper{limit: 500}
-	r := newRun(ctx, plan, Options{Budget: t.Budget, TempDir: t.Temp, Clock: t.Clock, Journal: keep})
+	r := newRun(ctx, plan, Options{Budget: t.Budget, TempDir: t.Temp, Clock: t.Clock, Journal: keep, Workers: t.Workers, Rows: t.Rows})
 	defer r.cleanup()
 	n := r.byID[t.Step]
 	n.capture = &capture{limit: t.Show, in: make([][]*batch.Batch, len(n.Inputs)), inRows: make([]int64, len(n.Inputs)), out: make([][]*batch.Batch, len(n.outs)), outRows: make([]int64, len(n.outs))}

@@ -95,9 +95,7 @@ func (a *aggregates) program(b *binder, n *pg.Node) (*Program, error) {
 	if err != nil {
 		return nil, err
 	}
-	if root.typ().Kind == schema.Unknown {
-		root = castNode(root, textType)
-	}
+	root = inner.settled(root, n)
 	if b.own == "" {
 		b.own = inner.own
 	}

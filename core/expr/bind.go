@@ -89,6 +89,7 @@ func (b *binder) bind(at *pg.Node) (node, error) {
 	case *pg.Node_BoolExpr:
 		return b.bindLogic(n.BoolExpr)
 	case *pg.Node_NullTest:
+		enclose(&n.NullTest.Arg)
 		arg, err := b.bind(n.NullTest.Arg)
 		if err != nil {
 			return nil, err
@@ -328,6 +329,22 @@ func (b *binder) bindCommon(list []*pg.Node, at int32, what string) ([]node, sch
 	return nodes, t, err
 }
 
+// settled gives a quoted literal that nothing has given a type the type text,
+// here and in SQL.
+func (b *binder) settled(n node, place *pg.Node) node {
+	if n.typ().Kind != schema.Unknown {
+		return n
+	}
+	if c := place.GetAConst(); c != nil {
+		var text *string
+		if s := c.GetSval(); s != nil {
+			text = &s.Sval
+		}
+		place.Node = typedConst(text, textType).Node
+	}
+	return castNode(n, textType)
+}
+
 func (b *binder) condition(n *pg.Node, at int32) (node, error) {
 	c, err := b.bind(n)
 	if err != nil {
@@ -360,7 +377,18 @@ func (b *binder) bindLogic(e *pg.BoolExpr) (node, error) {
 	return out, nil
 }
 
+// enclose keeps a part of a tree together when it is written as SQL, where the
+// writer would leave out brackets that are needed: COALESCE of one value is that
+// value.
+func enclose(n **pg.Node) {
+	switch (*n).GetNode().(type) {
+	case *pg.Node_AExpr, *pg.Node_NullTest, *pg.Node_BooleanTest, *pg.Node_BoolExpr:
+		*n = &pg.Node{Node: &pg.Node_CoalesceExpr{CoalesceExpr: &pg.CoalesceExpr{Args: []*pg.Node{*n}}}}
+	}
+}
+
 func (b *binder) bindBooleanTest(e *pg.BooleanTest) (node, error) {
+	enclose(&e.Arg)
 	arg, err := b.condition(e.Arg, e.Location)
 	if err != nil {
 		return nil, err

@@ -53,6 +53,10 @@ func (b *binder) bindOperator(e *pg.A_Expr) (node, error) {
 			return b.compareRows(op, l, r, at)
 		}
 	}
+	if e.Kind == pg.A_Expr_Kind_AEXPR_DISTINCT || e.Kind == pg.A_Expr_Kind_AEXPR_NOT_DISTINCT {
+		enclose(&e.Lexpr)
+		enclose(&e.Rexpr)
+	}
 	var left node
 	var err error
 	if e.Lexpr != nil {

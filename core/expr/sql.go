@@ -41,10 +41,13 @@ func CastSQL(value string, from, to schema.Type) (string, error) {
 	return "(" + value + ")::" + to.Postgres(), nil
 }
 
+// grammarVersion is the version of the grammar whose trees are written.
+const grammarVersion = 170007
+
 func deparse(n *pg.Node) (string, error) {
 	target := &pg.Node{Node: &pg.Node_ResTarget{ResTarget: &pg.ResTarget{Val: n}}}
 	sel := &pg.Node{Node: &pg.Node_SelectStmt{SelectStmt: &pg.SelectStmt{TargetList: []*pg.Node{target}, LimitOption: pg.LimitOption_LIMIT_OPTION_DEFAULT, Op: pg.SetOperation_SETOP_NONE}}}
-	text, err := pg.Deparse(&pg.ParseResult{Stmts: []*pg.RawStmt{{Stmt: sel}}})
+	text, err := pg.Deparse(&pg.ParseResult{Version: grammarVersion, Stmts: []*pg.RawStmt{{Stmt: sel}}})
 	return strings.TrimPrefix(text, prefix), err
 }
 

@@ -75,9 +75,7 @@ func (w *windows) collect(b *binder, name string, c *pg.FuncCall) (node, error) 
 		if err != nil {
 			return nil, err
 		}
-		if root.typ().Kind == schema.Unknown {
-			root = castNode(root, textType)
-		}
+		root = plain.settled(root, n)
 		return &Program{Type: root.typ(), Columns: plain.columns, root: root}, nil
 	}
 	if isAggregate(name) {

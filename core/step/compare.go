@@ -82,6 +82,9 @@ func (s *Compare) Bind(c *Context, in []*schema.Schema) *Bound {
 				if len(s.Columns) == 0 || slices.Contains(chosen, i) {
 					c.Problem("columns", "%s is %s and before %s; give it one type in a step before, or leave it out", col.Name, col.Type, in[1].Columns[r].Type)
 				}
+				if col.Type != in[1].Columns[r].Type {
+					r = -1 // rows that are gone have no value here
+				}
 			default:
 				col.Type = t
 				if key < 0 && (len(s.Columns) == 0 || slices.Contains(chosen, i)) {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"welkin/core/expr"
 	"welkin/core/schema"
 )
 
@@ -81,7 +82,28 @@ func (s *ReadTable) Bind(c *Context, _ []*schema.Schema) *Bound {
 	}
 	c.distinctNames(out, func(i int) string { return fmt.Sprintf("columns[%d]", i) })
 	read.Schema, read.Columns = out, out.Names()
-	return &Bound{Schema: out, Source: &tableSource{db, read}}
+	return &Bound{Schema: out, Source: &tableSource{db, read}, SQL: oneSQL(func([]string) (string, error) { return read.sql() })}
+}
+
+// sql reads the table or query where it lies, each column in the type it has
+// here.
+func (r TableRead) sql() (string, error) {
+	cols := make([]string, r.Schema.Len())
+	for i, c := range r.Schema.Columns {
+		name := expr.QuoteName(c.Name)
+		cols[i] = name + "::" + c.Type.Postgres() + " AS " + name
+	}
+	from := ""
+	if r.Query != "" {
+		from = "(" + strings.TrimRight(strings.TrimSpace(r.Query), ";") + "\n) AS q"
+	} else {
+		parts := strings.Split(r.Table, ".")
+		for i := range parts {
+			parts[i] = expr.QuoteName(parts[i])
+		}
+		from = strings.Join(parts, ".")
+	}
+	return "SELECT " + strings.Join(cols, ", ") + " FROM " + from, nil
 }
 
 type tableSource struct {

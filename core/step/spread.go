@@ -3,6 +3,7 @@ package step
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow/array"
 
@@ -52,15 +53,22 @@ func (s *SpreadList) Bind(c *Context, in []*schema.Schema) *Bound {
 		if list.Type.Elem().Nested() {
 			return "", noSQL("lists of lists or records are spread here")
 		}
-		cols := columnList(o.schema, map[int]string{o.column: "u.v"})
 		kind := "JOIN"
 		if o.keep {
 			kind = "LEFT JOIN"
 		}
-		if o.position {
-			cols = columnList(&schema.Schema{Columns: o.schema.Columns[:in[0].Len()]}, map[int]string{o.column: "u.v"}) + ", u.n AS " + expr.QuoteName(s.Position)
+		var cols []string
+		for i, col := range in[0].Columns {
+			value := "t." + expr.QuoteName(col.Name)
+			if i == o.column {
+				value = "u.v"
+			}
+			cols = append(cols, value+" AS "+expr.QuoteName(o.schema.Columns[i].Name))
 		}
-		return fmt.Sprintf("SELECT %s FROM %s AS t %s LATERAL unnest(t.%s) WITH ORDINALITY AS u(v, n) ON true", cols, from[0], kind, expr.QuoteName(list.Name)), nil
+		if o.position {
+			cols = append(cols, "u.n AS "+expr.QuoteName(s.Position))
+		}
+		return fmt.Sprintf("SELECT %s FROM %s AS t %s LATERAL unnest(t.%s) WITH ORDINALITY AS u(v, n) ON true", strings.Join(cols, ", "), from[0], kind, expr.QuoteName(list.Name)), nil
 	})}
 }
 

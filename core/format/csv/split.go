@@ -12,7 +12,11 @@ import (
 // broken one, in bytes.
 const maxRecord = 1 << 20
 
-const blockSize = 1 << 20
+// Blocks read at once begin small, for the many small texts, and double.
+const (
+	firstBlock = 8 << 10
+	blockSize  = 1 << 20
+)
 
 // record is one record of a chunk: data[from:to] without its line end, and the
 // line of the file where it begins.
@@ -35,6 +39,7 @@ type splitter struct {
 	quote     byte
 	rest      []byte // read and not yet given out; begins at a record
 	line      int64  // line of rest's first byte
+	block     int    // bytes to read next
 	ended     bool
 }
 
@@ -47,7 +52,8 @@ func newSplitter(r io.Reader, d Dialect) *splitter {
 func (s *splitter) next(limit int) (chunk, error) {
 	for {
 		if !s.ended {
-			block := make([]byte, len(s.rest)+blockSize)
+			s.block = min(max(2*s.block, firstBlock), blockSize)
+			block := make([]byte, len(s.rest)+s.block)
 			copy(block, s.rest)
 			n, err := io.ReadFull(s.r, block[len(s.rest):])
 			s.rest = block[:len(s.rest)+n]
