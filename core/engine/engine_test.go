@@ -234,11 +234,29 @@ func TestAnEpochAppliedTwiceGivesTheSameTarget(t *testing.T) {
 	assert.Contains(t, string(text), "1,H1,3")
 }
 
-func TestMemoryIsHeldToTheBudget(t *testing.T) {
-	_, world := place(t)
-	p := plan(t, world, read+"\n  - {step: g, does: group, from: stays, by: [id], values: [{name: n, value: count(*)}]}")
+func TestWhatCanNotSpillIsHeldToTheBudget(t *testing.T) {
+	p := plan(t, nil, `
+  - {step: g, does: generate rows, column: n, from_value: "1", to_value: "3000000"}
+  - {step: all, does: group, from: g, values: [{name: list, value: array_agg(n)}]}`)
 	_, err := engine.Run(context.Background(), p, engine.Options{Epoch: step.Epoch{Pipeline: "p", Number: 1}, Journal: &journal{}, Budget: 64, TempDir: t.TempDir()})
-	require.ErrorContains(t, err, "need more than the run's")
+	require.ErrorContains(t, err, "step all: what it must keep needs more than twice the run's")
+}
+
+func TestGroupsThatDoNotFitSpillAndGiveTheSame(t *testing.T) {
+	p := plan(t, nil, `
+  - {step: g, does: generate rows, column: n, from_value: "1", to_value: "200000"}
+  - {step: many, does: group, from: g, by: [n], values: [{name: c, value: count(*)}]}
+  - {step: all, does: group, from: many, values: [{name: groups, value: count(*)}, {name: total, value: sum(n)}, {name: rows, value: sum(c)}]}`)
+	tried, err := engine.Try(context.Background(), p, engine.Trial{Step: "all", Show: 5, Clock: time.Now, Budget: 1 << 20, Temp: t.TempDir()})
+	require.NoError(t, err)
+	var cells []string
+	for _, c := range tried.After.Rows[0] {
+		cells = append(cells, *c)
+	}
+	assert.Equal(t, []string{"200000", "20000100000", "200000"}, cells)
+	for _, a := range tried.Steps {
+		assert.Less(t, a.Memory, int64(4<<20), a.Step)
+	}
 }
 
 func TestRowsThatWaitForAJoinsOtherSideSpillAndComeBack(t *testing.T) {
