@@ -56,11 +56,11 @@ func (n *node) ahead(in int) bool {
 	if n.op == nil {
 		return false
 	}
-	if c, ok := n.op.(step.Concurrent); ok && c.Concurrent(in) && n.turn(in) && n.waiting[in] == nil {
+	if c, ok := n.op.(step.Concurrent); ok && c.Concurrent(in) && n.gate.Open(in) {
 		return true
 	}
 	_, prepares := n.op.(step.Prepared)
-	return prepares && n.turn(in) && n.waiting[in] == nil
+	return prepares && n.gate.Open(in)
 }
 
 // dispatch sends a batch on its way.

@@ -8,7 +8,6 @@ import (
 	"welkin/core/batch"
 	"welkin/core/expr"
 	"welkin/core/sheet"
-	"welkin/core/spill"
 	"welkin/core/step"
 )
 
@@ -19,10 +18,7 @@ type node struct {
 	account Account
 	op      step.Operator
 	outs    [][]edge // by output
-	first   []int    // inputs that must end first, one after the other
-	over    []bool   // by input: whether it has ended
-	closed  []bool   // by input: whether the operator was told so
-	waiting []*spill.Spool
+	gate    *step.Gate
 	holds   int64
 	flying  []*flight // what this step sent to steps that work ahead, in order
 	load    *loading
@@ -35,7 +31,11 @@ type edge struct {
 }
 
 func newNode(r *run, p *Planned) *node {
-	n := &node{Planned: p, run: r, over: make([]bool, len(p.Inputs)), closed: make([]bool, len(p.Inputs)), waiting: make([]*spill.Spool, len(p.Inputs))}
+	n := &node{Planned: p, run: r}
+	if p.Bound.Operator != nil {
+		n.op = p.Bound.Operator()
+	}
+	n.gate = step.NewGate(n.op, len(p.Inputs))
 	n.account = Account{Step: p.ID, Kind: p.Kind.Name, In: make([]int64, max(len(p.Inputs), 1)), Begin: -1}
 	outputs := len(p.Bound.Branches)
 	if p.Bound.Schema != nil {
@@ -44,12 +44,6 @@ func newNode(r *run, p *Planned) *node {
 	n.account.Readers = make([]int64, outputs)
 	if n.outs = make([][]edge, outputs); outputs > 1 {
 		n.account.Outs = make([]int64, outputs)
-	}
-	if p.Bound.Operator != nil {
-		n.op = p.Bound.Operator()
-		if needs, ok := n.op.(step.Needs); ok {
-			n.first = needs.First()
-		}
 	}
 	return n
 }
@@ -72,26 +66,10 @@ func (n *node) push(in int, b *batch.Batch) error {
 	}
 	n.account.In[in] += int64(b.N)
 	n.capture.input(in, b)
-	if !n.turn(in) {
-		if n.waiting[in] == nil {
-			n.waiting[in] = spill.NewSpool(n.run.TempDir, n.Room())
-		}
-		return n.waiting[in].Add(b)
+	if !n.gate.Open(in) {
+		return n.gate.Wait(in, b, n.run.TempDir, n.Room())
 	}
 	return n.take(in, b)
-}
-
-// turn tells whether the operator may have rows of an input now.
-func (n *node) turn(in int) bool {
-	for _, f := range n.first {
-		if f == in {
-			return true
-		}
-		if !n.closed[f] {
-			return false
-		}
-	}
-	return true
 }
 
 func (n *node) take(in int, b *batch.Batch) error {
@@ -128,38 +106,17 @@ type StepError struct {
 func (e *StepError) Error() string { return fmt.Sprintf("step %s: %s", e.Step, e.Err) }
 func (e *StepError) Unwrap() error { return e.Err }
 
-// end says that input in has no more rows. Rows of inputs whose turn has come
-// are taken then.
+// end says that input in has no more rows.
 func (n *node) end(in int) error {
 	defer n.run.enter(n)()
-	n.over[in] = true
-	for again := true; again; {
-		again = false
-		for in := range n.Inputs {
-			if n.closed[in] || !n.turn(in) {
-				continue
-			}
-			if w := n.waiting[in]; w != nil {
-				n.waiting[in] = nil
-				if err := w.Drain(func(b *batch.Batch) error { return n.take(in, b) }); err != nil {
-					return n.wrap(err)
-				}
-			}
-			if !n.over[in] {
-				continue
-			}
-			n.closed[in], again = true, true
-			if n.op != nil {
-				if err := n.wrap(n.op.End(in, n)); err != nil {
-					return err
-				}
-			}
-		}
-	}
-	for _, closed := range n.closed {
-		if !closed {
+	done, err := n.gate.End(in, n.take, func(in int) error {
+		if n.op == nil {
 			return nil
 		}
+		return n.op.End(in, n)
+	})
+	if err != nil || !done {
+		return n.wrap(err)
 	}
 	return n.done()
 }

@@ -407,12 +407,14 @@ var makers = map[string]maker{
 			case schema.Text:
 				value = "'none'"
 			}
-			return step.Answer{Do: do, Values: []step.Derived{{Name: take[0], Value: value}}}
+			name := take[0]
+			for slices.Contains(in.schema.Names(), name) {
+				name += "_l"
+			}
+			return step.Answer{Do: do, Values: []step.Derived{{Name: name, Value: value}}}
 		}
-		l := &step.LookUp{On: on, Take: take, First: a.sortKeys("look up", other.schema, true)}
-		if slices.Index(in.schema.Names(), take[0]) < 0 {
-			l.NoKey, l.NoMatch = answer("no_key"), answer("no_match")
-		}
+		l := &step.LookUp{On: on, Take: take, First: a.sortKeys("look up", other.schema, true), Suffix: "_l"}
+		l.NoKey, l.NoMatch = answer("no_key"), answer("no_match")
 		return l, []string{other.name}, u[in.name]
 	},
 	"find valid": func(a *author, in spot, others []spot, u map[string]bool) (step.Settings, []string, bool) {
@@ -508,6 +510,47 @@ var makers = map[string]maker{
 		}
 		return w, nil, true
 	},
+	"sql": func(a *author, in spot, others []spot, u map[string]bool) (step.Settings, []string, bool) {
+		other := others[a.IntN(len(others))]
+		if other.name == in.name || !u[in.name] || !u[other.name] || len(small(in.schema)) == 0 {
+			return nil, nil, false
+		}
+		quote := func(name string) string {
+			id, branch := sheet.Source(name)
+			if branch == "" {
+				return id
+			}
+			return id + "." + expr.QuoteName(branch)
+		}
+		n, where := expr.QuoteName(a.one(small(in.schema)...)), a.expression(in.schema, schema.Bool, 1)
+		queries := map[string]string{
+			"where":     "SELECT *, " + n + " + 1 AS more FROM {x} WHERE " + where,
+			"group":     "SELECT " + n + " % 3 AS part, count(*) AS n1, sum(" + n + ") AS total FROM {x} GROUP BY 1 HAVING count(*) > 1",
+			"join":      "SELECT a.id, b.id AS other FROM {x} AS a JOIN {y} b ON a.id = b.id + 1 WHERE a.id > 2",
+			"left":      "SELECT a.id, coalesce(b.id, 0) AS other FROM {x} a LEFT JOIN {y} b ON a.id = b.id AND b.id > 5",
+			"using":     "SELECT id FROM {x} FULL JOIN {y} USING (id)",
+			"exists":    "SELECT x.id FROM {x} x WHERE EXISTS (SELECT 1 FROM {y} y WHERE y.id = x.id AND y.id % 2 = 0)",
+			"not":       "SELECT x.id FROM {x} x WHERE NOT EXISTS (SELECT 1 FROM {y} y WHERE y.id = x.id + 3)",
+			"in":        "SELECT id FROM {x} WHERE id IN (SELECT id * 2 FROM {y})",
+			"scalar":    "SELECT id, (SELECT max(id) FROM {y}) - id AS rest FROM {x}",
+			"union":     "SELECT id FROM {x} UNION SELECT id + 5 FROM {y}",
+			"except":    "SELECT id FROM {x} EXCEPT SELECT id FROM {y} WHERE id > 6",
+			"intersect": "SELECT id FROM {x} INTERSECT SELECT id + 1 FROM {y}",
+			"cte":       "WITH big AS (SELECT id, " + n + " AS v FROM {x} WHERE id > 1), two AS (SELECT v, count(*) AS c FROM big GROUP BY v) SELECT big.id, two.c FROM big JOIN two ON two.v = big.v",
+			"window":    "SELECT id, rank() OVER (PARTITION BY " + n + " ORDER BY id DESC) AS r, sum(id) OVER (ORDER BY id ROWS BETWEEN 2 PRECEDING AND CURRENT ROW) AS moving FROM {x}",
+			"sub":       "SELECT q.part, max(q.id) AS id FROM (SELECT id, id % 4 AS part FROM {x}) AS q GROUP BY q.part",
+			"distinct":  "SELECT DISTINCT " + n + " AS v FROM {x} ORDER BY v DESC LIMIT 7",
+			"on":        "SELECT DISTINCT ON (" + n + ") " + n + " AS v, id FROM {x} ORDER BY " + n + ", id DESC",
+			"comma":     "SELECT a.id, b.id AS other FROM {x} a, {y} b WHERE a.id = b.id AND a.id < 20 ORDER BY 1 LIMIT 12 OFFSET 2",
+		}
+		names := make([]string, 0, len(queries))
+		for k := range queries {
+			names = append(names, k)
+		}
+		slices.Sort(names)
+		kind := a.choose("sql/query", names...)
+		return &step.SQLStep{Query: strings.NewReplacer("{x}", quote(in.name), "{y}", quote(other.name)).Replace(queries[kind])}, []string{other.name}, kind == "where"
+	},
 	"generate rows": func(a *author, _ spot, _ []spot, _ map[string]bool) (step.Settings, []string, bool) {
 		if a.choose("generate rows/of", "numbers", "dates") == "numbers" {
 			return &step.GenerateRows{Column: "n", From: strconv.Itoa(a.IntN(5) - 2), To: strconv.Itoa(a.IntN(30)), Every: a.choose("generate rows/every", "", "3")}, nil, false
@@ -549,7 +592,7 @@ func (a *author) write() (last string) {
 		if a.chance(3) || len(places) > 2 && a.chance(2) {
 			in = places[len(places)-1]
 		}
-		kind := a.one(kinds...)
+		kind := a.one(append(kinds, "sql", "sql", "look up", "join")...)
 		if in.sorted && a.chance(2) {
 			kind = "limit"
 		}
@@ -558,7 +601,7 @@ func (a *author) write() (last string) {
 			before[k] = v
 		}
 		settings, with, keepsID := makers[kind](a, in, places, unique)
-		if settings == nil || about(in, with, places, settings) > 4000 {
+		if settings == nil || about(in, with, places, settings) > 5500 {
 			a.coverage = before
 			continue
 		}
@@ -572,6 +615,9 @@ func (a *author) write() (last string) {
 		a.sheet.Steps = append(a.sheet.Steps, st)
 		plan := a.bind()
 		planned := plan.Step(st.ID)
+		if !plan.Ready() && kind == "sql" && os.Getenv("WELKIN_COVERAGE") != "" {
+			fmt.Println(settings.(*step.SQLStep).Query, plan.Problems)
+		}
 		wide := planned.Bound != nil && planned.Bound.Schema != nil && planned.Bound.Schema.Len() > 70
 		if !plan.Ready() || planned.Bound == nil || wide {
 			a.sheet.Steps = a.sheet.Steps[:len(a.sheet.Steps)-1]
@@ -844,6 +890,11 @@ func TestRandomSheetsGiveWhatPostgresGives(t *testing.T) {
 		}
 	}
 	t.Logf("the setting used least with rows: %s, %d times", at, least)
+	if os.Getenv("WELKIN_COVERAGE") != "" {
+		for k, n := range coverage {
+			t.Logf("%6d %s", n, k)
+		}
+	}
 	if sheets >= 6000 {
 		assert.GreaterOrEqual(t, least, 50, at)
 	}

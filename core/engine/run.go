@@ -295,7 +295,7 @@ func (r *run) sources() []*node {
 			return
 		}
 		seen[n] = true
-		for _, in := range n.first {
+		for _, in := range n.gate.First() {
 			visit(r.byID[n.Inputs[in].ID])
 		}
 		for _, in := range n.Inputs {
@@ -511,9 +511,7 @@ func (r *run) cleanup() {
 		for _, f := range n.flying { // after a failure: nothing may work on behind the run's back
 			<-f.done
 		}
-		for _, w := range n.waiting {
-			w.Close()
-		}
+		n.gate.Close()
 		if c, ok := n.op.(step.Closer); ok {
 			c.Close()
 		}
