@@ -25,10 +25,10 @@ type stepKindView struct {
 }
 
 type catalogueView struct {
-	Kinds      []stepKindView `json:"kinds"`
-	Functions  []functionView `json:"functions"`
+	Kinds      []stepKindView       `json:"kinds"`
+	Functions  []functionView       `json:"functions"`
 	Aggregates []expr.AggregateHelp `json:"aggregates"`
-	Types      []string       `json:"types"`
+	Types      []string             `json:"types"`
 }
 
 type functionView struct {
@@ -58,7 +58,13 @@ type checkedStep struct {
 	Sentence string          `json:"sentence" doc:"What stands in backticks is data."`
 	Inputs   []string        `json:"inputs"`
 	Columns  []schema.Column `json:"columns"`
+	Branches []checkedBranch `json:"branches,omitempty" doc:"Outputs with names, taken as step.name."`
 	Hint     map[string]any  `json:"hint,omitempty"`
+}
+
+type checkedBranch struct {
+	Name    string          `json:"name"`
+	Columns []schema.Column `json:"columns"`
 }
 
 type checkedSheet struct {
@@ -86,6 +92,11 @@ func checked(p *engine.Plan) (checkedSheet, error) {
 		}
 		if s := st.Schema(); s != nil {
 			c.Columns = append(c.Columns, s.Columns...)
+		}
+		if st.Bound != nil {
+			for _, b := range st.Bound.Branches {
+				c.Branches = append(c.Branches, checkedBranch{b.Name, b.Schema.Columns})
+			}
 		}
 		if st.Bound != nil && st.Bound.Hint != nil {
 			c.Hint = st.Bound.Hint()

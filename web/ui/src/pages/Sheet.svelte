@@ -12,7 +12,7 @@
   import { change, count, duration } from '../lib/format';
   import { follow } from '../lib/live';
   import { may } from '../lib/session.svelte';
-  import { Editor } from '../lib/sheet/editor.svelte';
+  import { Editor, inputsOf, stepOf } from '../lib/sheet/editor.svelte';
   import LaneMargin from '../lib/sheet/LaneMargin.svelte';
   import SheetPage from '../lib/sheet/SheetPage.svelte';
   import StepPage from '../lib/sheet/StepPage.svelte';
@@ -114,8 +114,7 @@
     const st = steps.find((x) => x.id === s);
     if (!st || seen.includes(s)) return seen;
     seen.push(s);
-    if (st.from) needed(st.from, seen);
-    if (st.with) needed(st.with, seen);
+    for (const place of inputsOf(st)) needed(stepOf(place), seen);
     return seen;
   }
 
@@ -273,7 +272,7 @@
       <div class="scroll" role="listbox" aria-label="Steps" tabindex="-1">
         <div class="steps">
           <LaneMargin
-            steps={steps.map((s) => ({ id: s.id, inputs: [s.from, s.with].filter((x) => x !== undefined) }))}
+            steps={steps.map((s) => ({ id: s.id, inputs: inputsOf(s).map(stepOf) }))}
             roles={steps.map((s) => kindOf(s.kind)?.role ?? '')}
             {tall}
           />

@@ -496,6 +496,10 @@ export interface components {
             memory?: number;
             /** Format: int64 */
             out: number;
+            /** @description By output, for steps with several. */
+            outs?: number[] | null;
+            /** @description Steps that read each output. */
+            readers?: number[] | null;
             /** @description A trial that did not read everything. */
             sample?: boolean;
             /**
@@ -508,8 +512,25 @@ export interface components {
             step: string;
             unmatched?: number[] | null;
         };
+        AggregateHelp: {
+            example: string;
+            help: string;
+            name: string;
+        };
+        BranchRows: {
+            columns: components["schemas"]["Column"][] | null;
+            name: string;
+            origins: string[] | null;
+            /** @description One list of cells a row; null is an absent value. */
+            rows: ((string | null)[] | null)[] | null;
+            /**
+             * Format: int64
+             * @description Rows there were in the trial.
+             */
+            total: number;
+        };
         CatalogueView: {
-            aggregates: string[] | null;
+            aggregates: components["schemas"]["AggregateHelp"][] | null;
             functions: components["schemas"]["FunctionView"][] | null;
             kinds: components["schemas"]["StepKindView"][] | null;
             types: string[] | null;
@@ -526,6 +547,10 @@ export interface components {
             /** @description Such as: the port answers. */
             what: string;
         };
+        CheckedBranch: {
+            columns: components["schemas"]["Column"][] | null;
+            name: string;
+        };
         CheckedSheet: {
             doc: components["schemas"]["Sheet"];
             problems: components["schemas"]["Problem"][] | null;
@@ -535,6 +560,8 @@ export interface components {
             yaml: string;
         };
         CheckedStep: {
+            /** @description Outputs with names, taken as step.name. */
+            branches?: components["schemas"]["CheckedBranch"][] | null;
             columns: components["schemas"]["Column"][] | null;
             hint?: {
                 [key: string]: unknown;
@@ -1021,10 +1048,12 @@ export interface components {
             password: string;
         };
         Step: {
-            /** @description The step whose rows come in. */
+            /** @description The step whose rows come in; step.output for a step with several outputs. */
             from?: string;
             id: string;
             kind: string;
+            /** @description Further steps, for kinds that combine any number. */
+            more?: string[] | null;
             note?: string;
             /**
              * @description What happens to a row that can't be used; set aside when left out.
@@ -1038,6 +1067,8 @@ export interface components {
         StepKindView: {
             example: string;
             help: string;
+            /** @description The last input may come any number of times, also not at all. */
+            many?: boolean;
             name: string;
             /** @description What each input is for. */
             ports: string[] | null;
@@ -1085,9 +1116,12 @@ export interface components {
             runs: components["schemas"]["Run"][] | null;
         };
         Tried: {
+            /** @description Rows that came out, of the first output when there are several. */
             after: components["schemas"]["Rows"];
             /** @description Rows that came in, by input. */
             before: components["schemas"]["Rows"][] | null;
+            /** @description Rows that came out by named output. */
+            branches?: components["schemas"]["BranchRows"][] | null;
             /** Format: double */
             seconds: number;
             set_aside: components["schemas"]["SetAside"][] | null;

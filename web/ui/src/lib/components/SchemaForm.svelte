@@ -68,6 +68,11 @@
     el.addEventListener('input', fit);
     return () => el.removeEventListener('input', fit);
   };
+  /** A record with many fields, or fields that hold more, is a form of its own; others are a line of a table. */
+  const wide = (s: Schema) => {
+    const fields = Object.values(s.properties ?? {});
+    return fields.length > 5 || fields.some((f) => f.type === 'array' || f.type === 'object');
+  };
   const choices = (s: Schema, p: string) => (s.enum ? [] : suggest(p, s.format));
 </script>
 
@@ -102,10 +107,10 @@
       value={text(v)}
       oninput={(e) => put(e.currentTarget.value === '' ? undefined : Number(e.currentTarget.value))}
     />
-  {:else if s.format === 'sql' || s.format === 'query'}
+  {:else if ['sql', 'query', 'script', 'rows'].includes(s.format ?? '')}
     <textarea
       class="field data"
-      rows="1"
+      rows={s.format === 'script' || s.format === 'rows' ? 5 : 1}
       spellcheck="false"
       aria-label={label}
       {readonly}
@@ -152,7 +157,53 @@
     {@const label = s.title ?? name}
     <span class="what" title={s.description}>{label}</span>
     <div class="value" data-setting={p}>
-      {#if s.type === 'array' && s.items?.type === 'object'}
+      {#if s.type === 'array' && s.items?.type === 'object' && wide(s.items)}
+        {#each rows(name) as row, i (i)}
+          <div class="record" role="group" aria-label="{label} {i + 1}">
+            <Self
+              schema={s.items}
+              value={row}
+              change={(v) => set(name, replace(rows(name), i, v))}
+              path="{p}[{i}]"
+              {suggest}
+              {problems}
+              {readonly}
+            />
+            {#if !readonly}
+              <span class="tools">
+                <button
+                  class="plain"
+                  aria-label="move {label} {i + 1} up"
+                  onclick={() => set(name, move(rows(name), i, -1))}>↑</button
+                >
+                <button
+                  class="plain"
+                  aria-label="move {label} {i + 1} down"
+                  onclick={() => set(name, move(rows(name), i, 1))}>↓</button
+                >
+                <button
+                  class="plain"
+                  aria-label="remove {label} {i + 1}"
+                  onclick={() =>
+                    set(
+                      name,
+                      rows(name).filter((_, k) => k !== i),
+                    )}>×</button
+                >
+              </span>
+            {/if}
+            {#if problems[`${p}[${i}]`]}<p class="bad" role="alert">{problems[`${p}[${i}]`]}</p>{/if}
+          </div>
+        {/each}
+        {#if !readonly}
+          <button
+            class="plain"
+            onclick={() =>
+              set(name, [...rows(name), Object.fromEntries((s.items?.required ?? []).map((k) => [k, '']))])}
+            >Add one</button
+          >
+        {/if}
+      {:else if s.type === 'array' && s.items?.type === 'object'}
         {@const cols = Object.entries(s.items.properties ?? {})}
         <div class="table" role="group" aria-label={label}>
           {#if rows(name).length}
@@ -260,10 +311,10 @@
             {problems}
             {readonly}
           />
-          {#if !readonly}<button class="plain" onclick={() => set(name, undefined)}>Find it by itself again</button
-            >{/if}
+          {#if !readonly}<button class="plain" onclick={() => set(name, undefined)}>Leave it out again</button>{/if}
         {:else}
-          <span class="note">{s.description ?? 'found by itself'}</span>
+          <span class="note">{s.description ?? 'as usual'}</span>
+          {#if !readonly && name !== 'dialect'}<button class="plain" onclick={() => set(name, {})}>Set it</button>{/if}
         {/if}
       {:else}
         {@render single(s, p, value[name], (v) => set(name, v), label)}
@@ -307,6 +358,11 @@
     display: flex;
     gap: 8px;
     justify-content: flex-end;
+  }
+  .record {
+    border-left: 2px solid var(--rule);
+    padding: 2px 0 4px 10px;
+    margin-bottom: 6px;
   }
   .wordline {
     display: inline-flex;

@@ -27,14 +27,31 @@
 
   const kind = $derived(kinds.find((k) => k.name === step.kind));
   const checked = $derived<CheckedStep | undefined>(editor.checked?.steps?.find((s) => s.id === step.id));
-  const columnsOf = (id?: string) => editor.checked?.steps?.find((s) => s.id === id)?.columns ?? [];
+  const columnsOf = (place?: string) => {
+    const s = editor.checked?.steps?.find((x) => x.id === (place ?? '').split('.')[0]);
+    const branch = place?.slice((s?.id.length ?? 0) + 1);
+    return (branch ? s?.branches?.find((b) => b.name === branch)?.columns : s?.columns) ?? [];
+  };
+  /** places lists everything that rows can come from: steps, and outputs of steps with several. */
+  const places = $derived(
+    editor.doc.steps
+      .filter((s) => s.id !== step.id && kinds.find((k) => k.name === s.kind)?.role !== 'write')
+      .flatMap((s) => {
+        const found = editor.checked?.steps?.find((x) => x.id === s.id);
+        const branches = (found?.branches ?? []).map((b) => `${s.id}.${b.name}`);
+        return found?.columns?.length || !branches.length ? [s.id, ...branches] : branches;
+      }),
+  );
+  const more = $derived(step.more ?? []);
+  const putMore = (list: string[]) =>
+    editor.edit((d) => {
+      d.steps.find((x) => x.id === step.id)!.more = list;
+    });
   const mine = $derived((editor.checked?.problems ?? []).filter((p) => p.step === step.id));
   const problems = $derived(
     Object.fromEntries(mine.filter((p) => !p.warning && p.path).map((p) => [p.path!, p.sentence])),
   );
-  const loose = $derived(
-    mine.filter((p) => p.warning || !p.path || p.path === 'from' || p.path === 'with' || p.path === 'step'),
-  );
+  const loose = $derived(mine.filter((p) => p.warning || !p.path || /^(from|with|step)/.test(p.path)));
 
   const connections = createQuery(() => ({
     queryKey: ['connections'],
@@ -60,11 +77,12 @@
     if (format === 'files' || format === 'tables')
       return (connections.data ?? []).filter((c) => c.holds === format).map((c) => c.name);
     const last = path.split('.').at(-1)!;
+    if (step.kind === 'read table' && path === 'columns') return columnsOf(step.id).map((c) => c.name);
     if (last === 'type') return types.map((t) => t.replace('(p,s)', '(10,2)'));
     if (last === 'right' || path === 'take') return columnsOf(step.with).map((c) => c.name);
-    if (['take', 'left', 'by', 'keys', 'order_by'].includes(last)) return columnsOf(step.from).map((c) => c.name);
+    if (['take', 'left', 'by', 'keys', 'order_by', 'column', 'columns', 'at', 'each'].includes(last))
+      return columnsOf(step.from).map((c) => c.name);
     if (last === 'table' || last === 'files') return inside.data ?? [];
-    if (step.kind === 'read table' && path === 'columns') return columnsOf(step.id).map((c) => c.name);
     return [];
   }
   const change = (settings: Record<string, unknown>) =>
@@ -105,7 +123,9 @@
   const tried = $derived(editor.triedStep === step.id ? editor.tried : undefined);
   const account = $derived(tried?.steps?.find((a) => a.step === step.id));
   const before = $derived(tried?.before ?? []);
-  const after = $derived(tried && checked?.role !== 'write' ? tried.after : undefined);
+  const branch = $derived(searchParams.get('branch'));
+  const shownBranch = $derived(tried?.branches?.find((b) => b.name === branch));
+  const after = $derived(tried && checked?.role !== 'write' ? (shownBranch ?? tried.after) : undefined);
 
   /** A cell is marked where it is new, or differs from the same row before. */
   const origins = $derived(new Map((before[0]?.origins ?? []).map((o, i) => [o, i])));
@@ -150,12 +170,38 @@
               onchange={(e) => put(key as 'from' | 'with', e.currentTarget.value)}
             >
               <option value="">choose a step…</option>
-              {#each editor.doc.steps.filter((s) => s.id !== step.id && kinds.find((k) => k.name === s.kind)?.role !== 'write') as s (s.id)}<option
-                  value={s.id}>{s.id}</option
-                >{/each}
+              {#each places as p (p)}<option value={p}>{p}</option>{/each}
+              {#if step[key as 'from' | 'with'] && !places.includes(step[key as 'from' | 'with']!)}<option
+                  value={step[key as 'from' | 'with']}>{step[key as 'from' | 'with']} (not there)</option
+                >{/if}
             </select>
           </label>
         {/each}
+        {#if kind.many && step.with}
+          {#each more as place, i (i)}
+            <label>
+              <span class="what">and</span>
+              <select
+                class="field"
+                disabled={readonly}
+                aria-label="with {i + 2}"
+                value={place}
+                onchange={(e) =>
+                  putMore(
+                    e.currentTarget.value
+                      ? more.map((x, k) => (k === i ? e.currentTarget.value : x))
+                      : more.filter((_, k) => k !== i),
+                  )}
+              >
+                <option value="">none</option>
+                {#each places as p (p)}<option value={p}>{p}</option>{/each}
+              </select>
+            </label>
+          {/each}
+          {#if !readonly && places.length}<button class="plain" onclick={() => putMore([...more, places[0]!])}
+              >Add a step</button
+            >{/if}
+        {/if}
       </div>
     {/if}
     {#if kind}
@@ -216,6 +262,17 @@
     <button role="tab" aria-selected={view === 'aside'} onclick={() => show('aside')}
       >Set aside <span class="num note" class:as={tried.set_aside_total}>{count(tried.set_aside_total)}</span></button
     >
+    {#if view === 'after' && tried.branches?.length}
+      <select
+        class="field"
+        aria-label="Output"
+        value={shownBranch?.name ?? ''}
+        onchange={(e) => searchParams.set('branch', e.currentTarget.value, { replace: true })}
+      >
+        {#if checked?.columns?.length}<option value="">{step.id}</option>{/if}
+        {#each tried.branches as b (b.name)}<option value={b.name}>{b.name} · {count(b.total)}</option>{/each}
+      </select>
+    {/if}
     <span class="r">{said}</span>
   </div>
   {#if view === 'columns'}

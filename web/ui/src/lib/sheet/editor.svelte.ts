@@ -6,10 +6,18 @@ export interface StepDoc {
   kind: string;
   from?: string;
   with?: string;
+  more?: string[] | null;
   note?: string;
   problems?: 'set aside' | 'stop';
   settings: Record<string, unknown>;
 }
+/** stepOf gives the step that a place names: the place is step or step.output. */
+export const stepOf = (place: string) => place.split('.')[0]!;
+
+/** inputsOf lists the places that rows of a step come from. */
+export const inputsOf = (s: { from?: string; with?: string; more?: string[] | null }) =>
+  [s.from, s.with, ...(s.more ?? [])].filter((x): x is string => !!x);
+
 export interface SheetDoc {
   name: string;
   description?: string;
@@ -230,8 +238,7 @@ export class Editor {
     this.edit((d) => {
       for (const s of d.steps) {
         if (s.id === from) s.id = to;
-        if (s.from === from) s.from = to;
-        if (s.with === from) s.with = to;
+        rewire(s, (place) => (stepOf(place) === from ? to + place.slice(from.length) : place));
       }
     });
   }
@@ -242,8 +249,7 @@ export class Editor {
       const at = d.steps.findIndex((s) => s.id === after);
       if (between)
         for (const s of d.steps) {
-          if (s.from === after) s.from = step.id;
-          if (s.with === after) s.with = step.id;
+          rewire(s, (place) => (place === after ? step.id : place));
         }
       d.steps.splice(at < 0 ? d.steps.length : at + 1, 0, step);
     });
@@ -256,12 +262,7 @@ export class Editor {
       if (at < 0) return;
       const before = d.steps[at]!.from;
       d.steps.splice(at, 1);
-      for (const s of d.steps)
-        for (const key of ['from', 'with'] as const)
-          if (s[key] === id) {
-            if (before) s[key] = before;
-            else delete s[key];
-          }
+      for (const s of d.steps) rewire(s, (place) => (stepOf(place) === id ? before : place));
     });
   }
 
@@ -273,4 +274,16 @@ export class Editor {
     this.insert(id, copy, false);
     return copy.id;
   }
+}
+
+/** rewire changes where the rows of a step come from; nothing leaves a place empty. */
+function rewire(s: StepDoc, change: (place: string) => string | undefined): void {
+  for (const key of ['from', 'with'] as const) {
+    const place = s[key];
+    if (!place) continue;
+    const next = change(place);
+    if (next) s[key] = next;
+    else delete s[key];
+  }
+  if (s.more?.length) s.more = s.more.map(change).filter((x): x is string => !!x);
 }
