@@ -21,10 +21,8 @@ func jaro(x, y []rune) float64 {
 	}
 	window := max(max(len(x), len(y))/2-1, 0)
 	var small [128]bool
-	used := small[:0]
-	if len(x)+len(y) <= len(small) {
-		used = small[:len(x)+len(y)]
-	} else {
+	used := small[:min(len(x)+len(y), len(small))]
+	if len(x)+len(y) > len(small) {
 		used = make([]bool, len(x)+len(y))
 	}
 	ux, uy := used[:len(x)], used[len(x):]

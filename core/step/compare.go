@@ -240,7 +240,8 @@ func (o *compareMatcher) equal(a arrow.Array, i int, b arrow.Array, j int) bool 
 		return a.IsNull(i) && b.IsNull(j)
 	}
 	if x, ok := a.(*array.String); ok && o.fold {
-		return strings.ToLower(x.Value(i)) == strings.ToLower(b.(*array.String).Value(j))
+		now, before := strings.ToLower(x.Value(i)), strings.ToLower(b.(*array.String).Value(j)) // as SQL's lower
+		return now == before
 	}
 	return batch.Compare(a, i, b, j) == 0
 }

@@ -13,7 +13,7 @@ import (
 func All() []Kind {
 	return []Kind{
 		readFiles, readTable, generateRows, pastedRows,
-		chooseColumns, deriveColumns, tidyNames, splitColumn, calendarParts, maskColumns, flattenRecords, spreadLists, parseText,
+		chooseColumns, deriveColumns, tidyNames, splitColumn, calendarParts, maskColumns, findPersonal, flattenRecords, spreadLists, parseText,
 		keepRows, routeRows, dropDuplicates, sortRows, sampleRows, limitRows, stackRows,
 		joinKind, lookUp, matchNames, findValid, compareRows,
 		groupKind, pivotRows, unpivotColumns, windowRows,

@@ -1,7 +1,6 @@
 package step
 
 import (
-	"context"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -82,7 +81,7 @@ func (s *Script) Bind(c *Context, in []*schema.Schema) *Bound {
 		return &Bound{Schema: o.schema}
 	}
 	o.program = program
-	_, _, err = o.load(c.Context)
+	_, _, err = o.load()
 	if err != nil {
 		c.Problem("code", "%s", scriptError(err))
 	}
@@ -112,23 +111,19 @@ type scriptPlan struct {
 }
 
 // call runs something of the script, bounded in steps and time.
-func (p *scriptPlan) call(ctx context.Context, thread *starlark.Thread, fn func() (starlark.Value, error)) (starlark.Value, error) {
+func (p *scriptPlan) call(thread *starlark.Thread, fn func() (starlark.Value, error)) (starlark.Value, error) {
 	thread.Steps = 0
 	thread.SetMaxExecutionSteps(scriptSteps)
 	timer := time.AfterFunc(p.limit, func() { thread.Cancel("it took longer than its time limit") })
 	defer timer.Stop()
-	if ctx != nil {
-		stop := context.AfterFunc(ctx, func() { thread.Cancel("the run was stopped") })
-		defer stop()
-	}
 	return fn()
 }
 
 // load runs the script's top level and gives its function and a thread.
-func (p *scriptPlan) load(ctx context.Context) (fn starlark.Callable, byBatch bool, err error) {
+func (p *scriptPlan) load() (fn starlark.Callable, byBatch bool, err error) {
 	thread := &starlark.Thread{Name: "script", Print: func(*starlark.Thread, string) {}}
 	var globals starlark.StringDict
-	_, err = p.call(ctx, thread, func() (starlark.Value, error) {
+	_, err = p.call(thread, func() (starlark.Value, error) {
 		globals, err = p.program.Init(thread, scriptNames)
 		return starlark.None, err
 	})
@@ -154,7 +149,7 @@ type scriptOperator struct {
 // Push implements Operator.
 func (o *scriptOperator) Push(_ int, b *batch.Batch, out Emitter) error {
 	if o.fn == nil {
-		fn, byBatch, err := o.load(nil)
+		fn, byBatch, err := o.load()
 		if err != nil {
 			return fmt.Errorf("%s", scriptError(err))
 		}
@@ -168,7 +163,7 @@ func (o *scriptOperator) Push(_ int, b *batch.Batch, out Emitter) error {
 	made, dropped := 0, 0
 	for i := range b.N {
 		thread := &starlark.Thread{Name: "script", Print: func(*starlark.Thread, string) {}}
-		v, err := o.call(nil, thread, func() (starlark.Value, error) {
+		v, err := o.call(thread, func() (starlark.Value, error) {
 			return starlark.Call(thread, o.fn, starlark.Tuple{rowDict(b, i)}, nil)
 		})
 		var rows []starlark.Value
@@ -212,7 +207,7 @@ func (o *scriptOperator) wholeBatch(b *batch.Batch, out Emitter) error {
 		rows[i] = rowDict(b, i)
 	}
 	thread := &starlark.Thread{Name: "script", Print: func(*starlark.Thread, string) {}}
-	v, err := o.call(nil, thread, func() (starlark.Value, error) {
+	v, err := o.call(thread, func() (starlark.Value, error) {
 		return starlark.Call(thread, o.fn, starlark.Tuple{starlark.NewList(rows)}, nil)
 	})
 	var given []starlark.Value

@@ -100,12 +100,7 @@ func boundProducts(n syntax.Node) bool {
 	case *syntax.DotExpr:
 		swap(&n.X)
 	case *syntax.Comprehension:
-		if _, isEntry := n.Body.(*syntax.DictEntry); !isEntry {
-			if body, ok := n.Body.(syntax.Expr); ok {
-				swap(&body)
-				n.Body = body
-			}
-		}
+		swap(&n.Body)
 	case *syntax.ForClause:
 		swap(&n.X)
 	case *syntax.IfClause:
