@@ -13,6 +13,8 @@ import (
 type World struct {
 	// Open finds and opens a connection; an error says what is wrong with it.
 	Open func(ctx context.Context, name string) (Connection, error)
+	// Allowed are external programs by name: the command and its arguments.
+	Allowed map[string][]string
 
 	mu   sync.Mutex
 	open map[string]Connection

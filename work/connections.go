@@ -32,9 +32,10 @@ func OpenConnection(ctx context.Context, s *store.Store, c store.Connection) (co
 // Shared keeps connections open between requests. A connection that was changed
 // is opened anew; the old one is closed when requests that use it have ended.
 type Shared struct {
-	store *store.Store
-	mu    sync.Mutex
-	open  map[int64]sharedConnection
+	store    *store.Store
+	programs map[string][]string
+	mu       sync.Mutex
+	open     map[int64]sharedConnection
 }
 
 type sharedConnection struct {
@@ -43,8 +44,8 @@ type sharedConnection struct {
 }
 
 // NewShared makes an empty set of open connections.
-func NewShared(s *store.Store) *Shared {
-	return &Shared{store: s, open: map[int64]sharedConnection{}}
+func NewShared(s *store.Store, programs map[string][]string) *Shared {
+	return &Shared{store: s, programs: programs, open: map[int64]sharedConnection{}}
 }
 
 // longestRequest is how long an old connection stays usable.
@@ -71,7 +72,7 @@ func (s *Shared) Get(ctx context.Context, c store.Connection) (connect.Connectio
 
 // World gives steps these connections. It must not be closed.
 func (s *Shared) World() *connect.World {
-	return &connect.World{Open: func(ctx context.Context, name string) (connect.Connection, error) {
+	return &connect.World{Allowed: s.programs, Open: func(ctx context.Context, name string) (connect.Connection, error) {
 		c, err := s.store.ConnectionByName(ctx, name)
 		if errors.Is(err, store.ErrNotFound) {
 			return nil, fmt.Errorf("there is no connection %q; it may have been renamed or removed", name)

@@ -27,8 +27,10 @@ type Options struct {
 	TempDir string
 	Memory  int64 // bytes a run may hold; 0 for the engine's default
 	Runs    int   // runs at once; 0 for two
-	Phase   func(run int64, phase string)
-	Metrics prometheus.Registerer // nil for none
+	// Programs are the external programs that steps may start, by name.
+	Programs map[string][]string
+	Phase    func(run int64, phase string)
+	Metrics  prometheus.Registerer // nil for none
 }
 
 // Work runs what is asked for. Without Start it only asks.

@@ -25,6 +25,7 @@ import (
 // sheetFile is what the commands on sheets share.
 type sheetFile struct {
 	File        string            `arg:"" help:"The sheet, a YAML file." type:"path"`
+	Program     []string          `help:"An external program that steps may start, as name=command with arguments; may come again." sep:"none"`
 	Connections string            `help:"A YAML file of connections. Without it the sheet's folder is the connection 'here'." type:"path"`
 	Param       map[string]string `help:"A parameter of the sheet, as name=value; may be given again." short:"p"`
 	JSON        bool              `help:"Print JSON instead of words."`
@@ -108,7 +109,8 @@ func (f *sheetFile) world() (*connect.World, error) {
 		}
 		return kind.Open(ctx, settings)
 	}
-	return &connect.World{Open: open}, nil
+	programs, err := allowed(f.Program)
+	return &connect.World{Open: open, Allowed: programs}, err
 }
 
 func printJSON(v any) error {

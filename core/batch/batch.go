@@ -80,7 +80,7 @@ func (b *Batch) Take(rows []int32) *Batch {
 func (b *Batch) Slice(from, to int) *Batch {
 	out := &Batch{Schema: b.Schema, Cols: make([]arrow.Array, len(b.Cols)), N: to - from}
 	for i, c := range b.Cols {
-		out.Cols[i] = array.NewSlice(c, int64(from), int64(to))
+		out.Cols[i] = SliceColumn(c, from, to)
 	}
 	if b.Origin.Place != nil {
 		out.Origin.Place = b.Origin.Place[from:to]
@@ -91,6 +91,15 @@ func (b *Batch) Slice(from, to int) *Batch {
 	if b.Origin.Key != nil {
 		out.Origin.Key = b.Origin.Key[from:to]
 	}
+	return out
+}
+
+// SliceColumn gives values from..to of a column without copying. Arrow counts the
+// nulls of a slice when first asked; they are counted here, since columns are
+// read by several goroutines at once.
+func SliceColumn(a arrow.Array, from, to int) arrow.Array {
+	out := array.NewSlice(a, int64(from), int64(to))
+	out.NullN()
 	return out
 }
 

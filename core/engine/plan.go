@@ -77,10 +77,9 @@ func (p *Plan) Step(id string) *Planned {
 
 // Binding is what Bind gets handed in.
 type Binding struct {
-	World    step.World
-	Params   map[string]string
-	Now      time.Time
-	Programs []step.Program // external programs that steps may start
+	World  step.World
+	Params map[string]string
+	Now    time.Time
 }
 
 // Bind binds every step of a sheet that can be bound; found are the problems
@@ -131,7 +130,7 @@ func Bind(ctx context.Context, s *sheet.Sheet, found []sheet.Problem, b Binding)
 		if least, _ := (step.Kinds{}).Ports(kind.Name); len(in) != len(st.Inputs()) || len(in) < least {
 			continue // the problem stands at the input, or was found before
 		}
-		c := &step.Context{Context: ctx, World: b.World, Params: params, Now: b.Now, Pipeline: s.Name, Step: st.ID, Inputs: places, Allowed: b.Programs}
+		c := &step.Context{Context: ctx, World: b.World, Params: params, Now: b.Now, Pipeline: s.Name, Step: st.ID, Inputs: places}
 		planned.Bound = settings.Bind(c, in)
 		for _, problem := range c.Problems() {
 			line, column := st.At(problem.Path)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"sync/atomic"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -163,12 +164,13 @@ type fileReader struct {
 
 type countingReader struct {
 	io.Reader
-	n, told int64
+	n    atomic.Int64 // the parser reads ahead in a goroutine of its own
+	told int64
 }
 
 func (c *countingReader) Read(p []byte) (int, error) {
 	n, err := c.Reader.Read(p)
-	c.n += int64(n)
+	c.n.Add(int64(n))
 	return n, err
 }
 
@@ -219,8 +221,9 @@ func (r *fileReader) openNext(ctx context.Context) (err error) {
 }
 
 func (r *fileReader) chunk(name string, got csv.Chunk) Chunk {
-	out := Chunk{Batch: got.Batch, Seen: got.Seen, Bytes: r.counts.n - r.counts.told}
-	r.counts.told = r.counts.n
+	read := r.counts.n.Load()
+	out := Chunk{Batch: got.Batch, Seen: got.Seen, Bytes: read - r.counts.told}
+	r.counts.told = read
 	b := *got.Batch
 	b.Schema = r.schema
 	if r.settings.FileAs != "" {

@@ -17,7 +17,7 @@ func All() []Kind {
 		keepRows, routeRows, dropDuplicates, sortRows, sampleRows, limitRows, stackRows,
 		joinKind, lookUp, matchNames, findValid, compareRows,
 		groupKind, pivotRows, unpivotColumns, windowRows,
-		checkRules, sqlKind, scriptKind,
+		checkRules, sqlKind, scriptKind, programKind,
 		writeFile, writeTable,
 	}
 }

@@ -94,8 +94,7 @@ type Context struct {
 	Now      time.Time
 	Pipeline string // names the load in its target
 	Step     string
-	Inputs   []string  // what the inputs are called: step or step.output
-	Allowed  []Program // external programs the administrator allows
+	Inputs   []string // what the inputs are called: step or step.output
 	// Distinct reads the rows of an input once and gives the values of a column
 	// as text, in order. It is nil where rows are not read: the values are not
 	// known then.
@@ -118,12 +117,6 @@ func (c *Context) distinct(input, column int) (values []string, known bool, err 
 	}
 	values, err = c.Distinct(input, column, maxPivot+1)
 	return values, true, err
-}
-
-// Program is an external program that an administrator allows.
-type Program struct {
-	Name    string   `json:"name"`
-	Command []string `json:"command" doc:"The program's path and its arguments."`
 }
 
 // Problem reports a mistake.

@@ -390,7 +390,7 @@ func (o *windowOperator) finish(out Emitter) error {
 func (o *windowOperator) give(b *batch.Batch, results []arrow.Array, from int64, faults map[int32]*batch.Fault, out Emitter) error {
 	wide := &batch.Batch{Schema: o.middle, N: b.N, Origin: b.Origin, Cols: slices.Clone(b.Cols)}
 	for _, r := range results {
-		wide.Cols = append(wide.Cols, array.NewSlice(r, from, from+int64(b.N)))
+		wide.Cols = append(wide.Cols, batch.SliceColumn(r, int(from), int(from)+b.N))
 	}
 	next := &batch.Batch{Schema: o.schema, N: b.N, Origin: b.Origin, Cols: slices.Clone(b.Cols)}
 	bad := map[int32]bool{}

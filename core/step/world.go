@@ -16,6 +16,21 @@ type World interface {
 	Tables(ctx context.Context, connection string) (Tables, error)
 }
 
+// Programs is a World that may start external programs.
+type Programs interface {
+	// Programs lists the programs that an administrator allows.
+	Programs() []string
+	// RunProgram runs one with its standard input and output, within limits; an
+	// error holds the end of what it wrote on standard error.
+	RunProgram(ctx context.Context, name string, limits ProgramLimits, in io.Reader, out io.Writer) error
+}
+
+// ProgramLimits bound a program.
+type ProgramLimits struct {
+	Time   time.Duration
+	Memory int64 // bytes
+}
+
 // FileInfo is one file of a connection.
 type FileInfo struct {
 	Name    string    `json:"name"`
