@@ -13,6 +13,7 @@ type Index struct {
 	runes  [][]rune
 	exact  map[string][]int32
 	byGram map[uint64][]int32
+	fast   bool // scores go by masks where they can
 	score  func(x, y []rune) float64
 	byCode map[string][]int32
 	code   func(string) string
@@ -31,6 +32,7 @@ func NewIndex(a Algorithm, texts []string) (*Index, error) {
 		return nil, err
 	}
 	x := &Index{texts: texts, score: score, exact: map[string][]int32{}, byGram: map[uint64][]int32{}}
+	x.fast = a == JaroWinkler || a == ""
 	switch a {
 	case Sound:
 		x.code = Soundex
@@ -75,6 +77,7 @@ type Search struct {
 	touch  []int32
 	grams  []uint64
 	counts []int
+	masks  masks
 	picked []int32
 	edge   []int32
 }
@@ -93,8 +96,17 @@ func (s *Search) Nearest(text string, n int, least float64) []Candidate {
 	runes := []rune(text)
 	s.grams = grams(runes, s.grams[:0])
 	s.touch = s.touch[:0]
-	for _, g := range s.grams {
-		for _, e := range s.byGram[g] {
+	// Rare pairs first: pairs that stand in very many entries tell little once
+	// some rarer ones were seen.
+	slices.SortFunc(s.grams, func(a, b uint64) int {
+		return cmp.Or(cmp.Compare(len(s.byGram[a]), len(s.byGram[b])), cmp.Compare(a, b))
+	})
+	for i, g := range s.grams {
+		entries := s.byGram[g]
+		if i > max(len(s.grams)/2, 3) && len(entries) > commonPair {
+			break
+		}
+		for _, e := range entries {
 			if s.seen[e] == 0 {
 				s.touch = append(s.touch, e)
 			}
@@ -108,9 +120,18 @@ func (s *Search) Nearest(text string, n int, least float64) []Candidate {
 		s.seen[e] += 1 << 16 // equal codes come first
 	}
 	scored := s.most()
+	if s.fast {
+		s.masks.set(runes)
+	}
 	var out []Candidate
 	for _, e := range scored {
-		if score := s.score(runes, s.runes[e]); score >= least {
+		score := 0.0
+		if s.fast && s.masks.ok {
+			score = s.masks.score(s.runes[e])
+		} else {
+			score = s.score(s.runes[e], runes)
+		}
+		if score >= least {
 			out = append(out, Candidate{int(e), score})
 		}
 	}
@@ -121,12 +142,14 @@ func (s *Search) Nearest(text string, n int, least float64) []Candidate {
 	return out[:min(n, len(out))]
 }
 
-// most picks the entries that share most pairs with the text; of those that share
-// as many as the last one taken, the first of the reference list.
+// commonPair is in how many entries a pair of characters must stand to be passed
+// over.
+const commonPair = 400
+
+// most picks the entries that share most pairs with the text: at least half as
+// many as the one that shares most, and of those that share as many as the last
+// one taken the first of the reference list.
 func (s *Search) most() []int32 {
-	if len(s.touch) <= maxScored {
-		return s.touch
-	}
 	s.counts = s.counts[:0]
 	for _, e := range s.touch {
 		n := int(min(s.seen[e], 1<<10))
@@ -136,7 +159,8 @@ func (s *Search) most() []int32 {
 		s.counts[n]++
 	}
 	cut, above := len(s.counts)-1, 0
-	for ; above+s.counts[cut] <= maxScored; cut-- {
+	least := cut / 2
+	for ; cut > least && above+s.counts[cut] <= maxScored; cut-- {
 		above += s.counts[cut]
 	}
 	s.picked = s.picked[:0]
@@ -149,8 +173,11 @@ func (s *Search) most() []int32 {
 			s.edge = append(s.edge, e)
 		}
 	}
-	slices.Sort(s.edge)
-	return append(s.picked, s.edge[:maxScored-above]...)
+	if room := maxScored - above; len(s.edge) > room {
+		slices.Sort(s.edge)
+		s.edge = s.edge[:room]
+	}
+	return append(s.picked, s.edge...)
 }
 
 func (s *Search) codeOf(text string) string {

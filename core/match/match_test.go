@@ -97,7 +97,7 @@ func TestBlockingFindsWhatComparingAllFinds(t *testing.T) {
 		for _, a := range []match.Algorithm{match.JaroWinkler, match.Levenshtein, match.Damerau, match.Bigrams} {
 			best, at := -1.0, -1
 			for i, text := range texts {
-				if v := score(t, a, query, text); v > best {
+				if v := score(t, a, text, query); v > best { // the reference's side first
 					best, at = v, i
 				}
 			}

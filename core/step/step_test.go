@@ -26,13 +26,20 @@ func TestMain(m *testing.M) { pgtest.Main(m) }
 // sink is an Emitter that keeps rows as text and the terms of the account.
 type sink struct {
 	lines                              []string
+	branches                           map[int][]string
+	faults                             []string
 	in, made, out, dropped, aside, abs int
 	room                               int64
 }
 
 func (s *sink) Emit(b *batch.Batch) error { return s.EmitTo(0, b) }
-func (s *sink) EmitTo(_ int, b *batch.Batch) error {
+func (s *sink) EmitTo(output int, b *batch.Batch) error {
 	s.out += b.N
+	if s.branches == nil {
+		s.branches = map[int][]string{}
+	}
+	before := len(s.lines)
+	defer func() { s.branches[output] = append(s.branches[output], s.lines[before:]...) }()
 	for i := range b.N {
 		var cells []string
 		for _, v := range b.Row(i) {
@@ -46,16 +53,20 @@ func (s *sink) EmitTo(_ int, b *batch.Batch) error {
 	}
 	return nil
 }
-func (s *sink) SetAside(*batch.Batch, int, string, string, *batch.Fault) error { s.aside++; return nil }
-func (s *sink) Made(n int)                                                     { s.made += n }
-func (s *sink) Dropped(n int)                                                  { s.dropped += n }
-func (s *sink) Absorbed(n int)                                                 { s.abs += n }
-func (s *sink) Match(int, int, int)                                            {}
-func (s *sink) Holds(int64) error                                              { return nil }
-func (s *sink) Room() int64                                                    { return s.room }
-func (s *sink) TempDir() string                                                { return "" }
-func (s *sink) Env() *expr.Env                                                 { return &expr.Env{Now: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)} }
-func (s *sink) Warn(string)                                                    {}
+func (s *sink) SetAside(_ *batch.Batch, _ int, column, value string, f *batch.Fault) error {
+	s.aside++
+	s.faults = append(s.faults, f.Code+": "+column+" "+value)
+	return nil
+}
+func (s *sink) Made(n int)          { s.made += n }
+func (s *sink) Dropped(n int)       { s.dropped += n }
+func (s *sink) Absorbed(n int)      { s.abs += n }
+func (s *sink) Match(int, int, int) {}
+func (s *sink) Holds(int64) error   { return nil }
+func (s *sink) Room() int64         { return s.room }
+func (s *sink) TempDir() string     { return "" }
+func (s *sink) Env() *expr.Env      { return &expr.Env{Now: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)} }
+func (s *sink) Warn(string)         {}
 
 // table makes a batch of texts; "∅" is null.
 func table(t require.TestingT, columns string, lines []string) *batch.Batch {
