@@ -94,3 +94,31 @@ func FromPostgres(formatted string) (t Type, known bool) {
 	}
 	return t, true
 }
+
+// FromArrow gives the type whose values an Arrow type holds as Welkin keeps them;
+// known is false for one that would have to be converted.
+func FromArrow(a arrow.DataType) (t Type, known bool) {
+	switch a := a.(type) {
+	case *arrow.Decimal128Type:
+		return DecimalOf(int(a.Precision), int(a.Scale)), true
+	case *arrow.ListType:
+		e, ok := FromArrow(a.Elem())
+		return ListOf(e), ok
+	case *arrow.StructType:
+		fields := make([]Field, a.NumFields())
+		for i, f := range a.Fields() {
+			e, ok := FromArrow(f.Type)
+			if !ok {
+				return Type{}, false
+			}
+			fields[i] = Field{f.Name, e}
+		}
+		return RecordOf(fields...), true
+	}
+	for k := Bool; k <= UUID; k++ {
+		if m := mappings[k]; m.arrow != nil && arrow.TypeEqual(m.arrow, a) {
+			return Of(k), true
+		}
+	}
+	return Type{}, false
+}

@@ -7,19 +7,25 @@ import (
 
 	"welkin/core/batch"
 	"welkin/core/format/csv"
+	"welkin/core/format/jsonl"
+	"welkin/core/format/parquet"
 	"welkin/core/schema"
 )
 
 var writeFile = Kind{
 	Name: "write file", Role: Write, Ports: []string{"rows"}, New: func() Settings { return &WriteFile{} },
-	Help: "Writes rows as a CSV file that appears under its name only when it is whole.", Example: "stays_{date}.csv in outgoing",
+	Help: "Writes rows as a CSV, JSON lines or Parquet file that appears under its name only when it is whole.", Example: "stays_{date}.csv in outgoing",
 	Words: "csv target save export output",
 }
 
-// WriteFile writes delimited text.
+// Format of Parquet files; the others are those of a program step.
+const Parquet = "parquet"
+
+// WriteFile writes a file.
 type WriteFile struct {
 	Connection string       `json:"connection" jsonschema:"title=connection,format=files"`
 	File       string       `json:"file" jsonschema:"title=file,description=The name; {date} and {run} are filled in"`
+	Format     string       `json:"format,omitempty" jsonschema:"title=format,enum=csv,enum=json lines,enum=parquet"`
 	Dialect    *csv.Dialect `json:"dialect,omitempty" jsonschema:"title=dialect,description=Comma and quotes in UTF-8 with a header when left out"`
 	Null       string       `json:"null,omitempty" jsonschema:"title=null as,description=What stands for null; nothing when left out"`
 }
@@ -39,6 +45,12 @@ func (s *WriteFile) Bind(c *Context, in []*schema.Schema) *Bound {
 	}
 	if strings.ContainsAny(s.File, "*?") {
 		c.Problem("file", "a file that is written can't have * or ? in its name")
+	}
+	if s.Format != "" && s.Format != CSVText && s.Format != JSONLines && s.Format != Parquet {
+		c.Problem("format", "files are written as csv, json lines or parquet, not as %q", s.Format)
+	}
+	if s.Dialect != nil && s.Format != "" && s.Format != CSVText {
+		c.Problem("dialect", "a dialect is for csv, not for %s", s.Format)
 	}
 	d := csv.Default()
 	if s.Dialect != nil {
@@ -79,15 +91,33 @@ func (t *fileTarget) Begin(ctx context.Context, e Epoch) (Load, error) {
 	if draft.Held() != nil {
 		return l, nil
 	}
-	l.w, err = csv.NewWriter(&l.counts, t.schema, t.dialect, t.settings.Null)
 	l.counts.w = draft
+	switch t.settings.Format {
+	case JSONLines:
+		l.w = unflushed{jsonl.NewWriter(&l.counts, t.schema)}
+	case Parquet:
+		l.w, err = parquet.NewWriter(&l.counts, t.schema)
+	default:
+		l.w, err = csv.NewWriter(&l.counts, t.schema, t.dialect, t.settings.Null)
+	}
 	return l, err
 }
+
+// rowWriterTo writes rows in a format.
+type rowWriterTo interface {
+	Write(b *batch.Batch) error
+	Flush() error
+}
+
+// unflushed is a writer that keeps nothing back.
+type unflushed struct{ *jsonl.Writer }
+
+func (unflushed) Flush() error { return nil }
 
 type fileLoad struct {
 	draft  Draft
 	name   string
-	w      *csv.Writer
+	w      rowWriterTo
 	counts countingWriter
 	rows   int64
 }
