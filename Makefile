@@ -70,7 +70,8 @@ soak: tools-test ui
 	$(GO) test ./core/sheet -fuzz FuzzParse -fuzztime 3m
 
 ## bench: the figures of the closing notes
-bench: tools-demo ui
+bench: tools-demo bin/welkin
+	$(GO) run ./bench
 	$(GO) test ./... -run '^$$' -bench . -benchtime 3x
 
 ## generate: the OpenAPI document, and the front end's client made from it

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"runtime/pprof"
 	"strings"
 	"time"
 
@@ -261,8 +262,9 @@ func tellRows(rows engine.Rows) {
 
 type runCommand struct {
 	sheetFile
-	State  string `help:"Folder for the position, the set-aside rows and the receipt; beside the sheet when left out." type:"path"`
-	Memory int64  `help:"Memory the run may hold, in MiB." default:"512"`
+	State      string `help:"Folder for the position, the set-aside rows and the receipt; beside the sheet when left out." type:"path"`
+	Memory     int64  `help:"Memory the run may hold, in MiB." default:"512"`
+	CPUProfile string `help:"Write a profile of the time the run takes to this file." type:"path" name:"cpu-profile"`
 }
 
 func (c *runCommand) Run(ctx context.Context) error {
@@ -271,6 +273,17 @@ func (c *runCommand) Run(ctx context.Context) error {
 		return err
 	}
 	defer world.Close()
+	if c.CPUProfile != "" {
+		f, err := os.Create(c.CPUProfile)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		if err := pprof.StartCPUProfile(f); err != nil {
+			return err
+		}
+		defer pprof.StopCPUProfile()
+	}
 	if err := c.tellProblems(p); err != nil {
 		return err
 	}

@@ -198,6 +198,85 @@ func ConcatArrays(parts []arrow.Array) (arrow.Array, error) {
 	return array.Concatenate(parts, memory.DefaultAllocator)
 }
 
+// Gather makes a batch of rows of several batches of one schema: row i is row
+// rows[i] of batches[from[i]].
+func Gather(batches []*Batch, from, rows []int32) *Batch {
+	out := &Batch{Schema: batches[0].Schema, Cols: make([]arrow.Array, len(batches[0].Cols)), N: len(rows)}
+	parts := make([]arrow.Array, len(batches))
+	for c := range out.Cols {
+		for i, b := range batches {
+			parts[i] = b.Cols[c]
+		}
+		out.Cols[c] = GatherColumn(parts, from, rows)
+	}
+	for i, f := range from {
+		o := batches[f].Origin
+		if o.Place == nil && o.Row == nil && o.Key == nil {
+			continue
+		}
+		place, row, key := o.At(int(rows[i]))
+		put(&out.Origin.Place, o.Place != nil, len(rows), i, place)
+		put(&out.Origin.Row, o.Row != nil, len(rows), i, row)
+		put(&out.Origin.Key, o.Key != nil, len(rows), i, key)
+	}
+	return out
+}
+
+func put[T any](list *[]T, there bool, n, i int, v T) {
+	if !there {
+		return
+	}
+	if *list == nil {
+		*list = make([]T, n)
+	}
+	(*list)[i] = v
+}
+
+// GatherColumn picks value rows[i] of column from[i], for each i.
+func GatherColumn(columns []arrow.Array, from, rows []int32) arrow.Array {
+	switch columns[0].(type) {
+	case *array.Int64:
+		return gatherMany[int64](columns, from, rows)
+	case *array.Float64:
+		return gatherMany[float64](columns, from, rows)
+	case *array.Decimal128:
+		return gatherMany[decimal128.Num](columns, from, rows)
+	case *array.String:
+		return gatherMany[string](columns, from, rows)
+	case *array.Date32:
+		return gatherMany[arrow.Date32](columns, from, rows)
+	case *array.Timestamp:
+		return gatherMany[arrow.Timestamp](columns, from, rows)
+	case *array.Boolean:
+		return gatherMany[bool](columns, from, rows)
+	case *array.Binary:
+		return gatherMany[[]byte](columns, from, rows)
+	}
+	out := array.NewBuilder(memory.DefaultAllocator, columns[0].DataType())
+	for i, r := range rows {
+		AppendFrom(out, columns[from[i]], int(r))
+	}
+	return out.NewArray()
+}
+
+func gatherMany[T any](columns []arrow.Array, from, rows []int32) arrow.Array {
+	out := array.NewBuilder(memory.DefaultAllocator, columns[0].DataType())
+	to := out.(appender[T])
+	to.Reserve(len(rows))
+	typed := make([]reader[T], len(columns))
+	for i, c := range columns {
+		typed[i] = c.(reader[T])
+	}
+	for i, r := range rows {
+		if c := typed[from[i]]; c.IsNull(int(r)) {
+			to.AppendNull()
+		} else {
+			to.Append(c.Value(int(r)))
+		}
+	}
+	return to.NewArray()
+}
+
 func join[T any](to, from []T, n int, wanted bool) []T {
 	if wanted && from == nil {
 		from = make([]T, n)

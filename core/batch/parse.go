@@ -141,15 +141,80 @@ func ParseDate(text string) (arrow.Date32, *Fault) {
 	return 0, Faultf("not a date", "%q is not a date; dates are written as 2026-11-23", text)
 }
 
+// two reads two digits; ok is false when they are none.
+func two(s string) (n int, ok bool) {
+	a, b := s[0]-'0', s[1]-'0'
+	return int(a)*10 + int(b), a < 10 && b < 10
+}
+
+// isoDate reads yyyy-mm-dd without a look at anything else.
 func isoDate(s string) (arrow.Date32, bool) {
 	if len(s) != 10 || s[4] != '-' || s[7] != '-' {
 		return 0, false
 	}
-	t, err := time.Parse("2006-01-02", s)
-	if err != nil {
+	century, ok1 := two(s)
+	year, ok2 := two(s[2:])
+	month, ok3 := two(s[5:])
+	day, ok4 := two(s[8:])
+	if year += century * 100; !ok1 || !ok2 || !ok3 || !ok4 || month < 1 || month > 12 || day < 1 || day > daysIn(year, month) {
 		return 0, false
 	}
-	return ToDay(t), true
+	return civilDay(year, month, day), true
+}
+
+func daysIn(year, month int) int {
+	if month == 2 {
+		if year%4 == 0 && (year%100 != 0 || year%400 == 0) {
+			return 29
+		}
+		return 28
+	}
+	return 30 + (month+month/8)%2
+}
+
+// civilDay counts days from 1970 on; the year begins in March, so that the leap
+// day is its last.
+func civilDay(year, month, day int) arrow.Date32 {
+	if month <= 2 {
+		year--
+		month += 12
+	}
+	era := year / 400
+	if year < 0 {
+		era = (year - 399) / 400
+	}
+	of := year - era*400
+	yearDay := (153*(month-3)+2)/5 + day - 1
+	return arrow.Date32(era*146_097 + of*365 + of/4 - of/100 + yearDay - 719_468)
+}
+
+// isoTimestamp reads yyyy-mm-dd hh:mm:ss with up to six decimals and no offset.
+func isoTimestamp(s string) (arrow.Timestamp, bool) {
+	if len(s) < 19 || len(s) > 26 || s[10] != ' ' && s[10] != 'T' || s[13] != ':' || s[16] != ':' {
+		return 0, false
+	}
+	day, ok := isoDate(s[:10])
+	hour, ok1 := two(s[11:])
+	minute, ok2 := two(s[14:])
+	second, ok3 := two(s[17:])
+	if !ok || !ok1 || !ok2 || !ok3 || hour > 23 || minute > 59 || second > 59 {
+		return 0, false
+	}
+	micros := int64(0)
+	if len(s) > 19 {
+		if s[19] != '.' || len(s) == 20 {
+			return 0, false
+		}
+		unit := int64(100_000)
+		for _, c := range []byte(s[20:]) {
+			if c < '0' || c > '9' {
+				return 0, false
+			}
+			micros += int64(c-'0') * unit
+			unit /= 10
+		}
+	}
+	return arrow.Timestamp(int64(day)*86_400_000_000 + int64(hour*3600+minute*60+second)*1_000_000 + micros), true
 }
 
 var timestampLayouts = []string{
@@ -160,6 +225,9 @@ var timestampLayouts = []string{
 // ParseTimestamp reads an ISO timestamp, with T or a blank between day and
 // time; an offset is applied, none means UTC.
 func ParseTimestamp(text string) (arrow.Timestamp, *Fault) {
+	if t, ok := isoTimestamp(text); ok {
+		return t, nil
+	}
 	s := strings.TrimSpace(text)
 	if len(s) > 10 && s[10] == 'T' {
 		s = s[:10] + " " + s[11:]

@@ -234,6 +234,25 @@ func TestAnEpochAppliedTwiceGivesTheSameTarget(t *testing.T) {
 	assert.Contains(t, string(text), "1,H1,3")
 }
 
+func TestParquetIsWrittenAndReadAgain(t *testing.T) {
+	dir, world := place(t)
+	p := plan(t, world, read+"\n  - {step: w, does: write file, from: stays, connection: here, file: stays.parquet, format: parquet}")
+	require.True(t, p.Ready(), "%v", p.Problems)
+	_, _, err := run(t, p, 1)
+	require.NoError(t, err)
+	require.FileExists(t, filepath.Join(dir, "stays.parquet"))
+	p = plan(t, world, "\n  - {step: back, does: read files, connection: here, files: '*.parquet', file_as: file}\n  - {step: out, does: write file, from: back, connection: here, file: back.jsonl, format: json lines}")
+	require.True(t, p.Ready(), "%v", p.Problems)
+	_, _, err = run(t, p, 2)
+	require.NoError(t, err)
+	text, err := os.ReadFile(filepath.Join(dir, "back.jsonl"))
+	require.NoError(t, err)
+	assert.Equal(t, 5, strings.Count(string(text), "\n"))
+	assert.Contains(t, string(text), `{"id":5,"hut":null,"nights":1,"file":"stays.parquet"}`)
+	bad := plan(t, world, "\n  - {step: back, does: read files, connection: here, files: stays.parquet, columns: [{name: id, type: text}]}")
+	assert.Contains(t, bad.Problems[0].Sentence, "id is int in the file")
+}
+
 func TestWhatCanNotSpillIsHeldToTheBudget(t *testing.T) {
 	p := plan(t, nil, `
   - {step: g, does: generate rows, column: n, from_value: "1", to_value: "3000000"}

@@ -173,16 +173,20 @@ func (s *exactState) Add(ids []int32, args []arrow.Array) {
 			if g < 0 || nulls && a.IsNull(i) {
 				continue
 			}
-			d := a.Value(i)
-			if v := int64(d.LowBits()); d.HighBits() == v>>63 {
-				s.add(g, v)
-			} else {
-				s.sums[g].n++
-				s.spill(g, d.BigInt())
-			}
+			s.addDecimal(g, a.Value(i))
 		}
 	}
 }
+
+func (s *exactState) addDecimal(g int32, d decimal128.Num) {
+	if v := int64(d.LowBits()); d.HighBits() == v>>63 {
+		s.add(g, v)
+		return
+	}
+	s.sums[g].n++
+	s.spill(g, d.BigInt())
+}
+
 func (s *exactState) add(g int32, v int64) {
 	at := &s.sums[g]
 	at.n++

@@ -5,6 +5,7 @@ import (
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/decimal128"
 	pg "github.com/pganalyze/pg_query_go/v6"
 
 	"welkin/core/batch"
@@ -392,7 +393,51 @@ func newRunning(w Window) running {
 	}
 	state := w.Aggregate.NewState()
 	state.Grow(1)
+	switch s := state.(type) {
+	case *exactState:
+		if !s.mean {
+			return &runningSum{s}
+		}
+	case *floatState:
+		return &runningFloat{s}
+	}
 	return &runningState{state: state, ids: []int32{0}}
+}
+
+// runningSum is a running sum of whole numbers or decimals.
+type runningSum struct{ *exactState }
+
+func (s *runningSum) add(args []arrow.Array, row int) {
+	if args[0].IsNull(row) {
+		return
+	}
+	switch a := args[0].(type) {
+	case *array.Int64:
+		s.exactState.add(0, a.Value(row))
+	case *array.Decimal128:
+		s.addDecimal(0, a.Value(row))
+	}
+}
+
+func (s *runningSum) give(out array.Builder, fault func(*batch.Fault)) {
+	if s.sums[0].n > 0 && s.big[0] == nil && s.scale == s.t.Scale {
+		out.(*array.Decimal128Builder).Append(decimal128.FromI64(s.sums[0].small))
+		return
+	}
+	batch.AppendFrom(out, s.Result(func(_ int, f *batch.Fault) { fault(f) }), 0)
+}
+
+// runningFloat is a running sum or mean of floats.
+type runningFloat struct{ *floatState }
+
+func (s *runningFloat) add(args []arrow.Array, row int) {
+	if a := args[0].(*array.Float64); a.IsValid(row) {
+		s.sums[0].add(a.Value(row))
+	}
+}
+
+func (s *runningFloat) give(out array.Builder, _ func(*batch.Fault)) {
+	batch.AppendFrom(out, s.Result(func(int, *batch.Fault) {}), 0)
 }
 
 type runningCount struct{ n int64 }

@@ -3,6 +3,7 @@ package spill
 import (
 	"bytes"
 	"container/heap"
+	"encoding/binary"
 	"slices"
 
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -27,7 +28,7 @@ type Runs struct {
 // NewRuns makes a sorter for rows of a schema.
 func NewRuns(folder string, s *schema.Schema, budget int64) *Runs {
 	keyed := &schema.Schema{Columns: append(append([]schema.Column{}, s.Columns...), schema.Column{Name: "key", Type: schema.Of(schema.Bytes)})}
-	return &Runs{folder: folder, budget: budget, schema: keyed}
+	return &Runs{folder: folder, budget: budget / 2, schema: keyed} // sorting and writing a run take as much again
 }
 
 // Bytes tells how much memory is held.
@@ -53,46 +54,56 @@ func (r *Runs) Add(b *batch.Batch, keys [][]byte) error {
 	return nil
 }
 
-// place is a row in memory.
+// place is a row in memory. head is the beginning of its key, which decides most
+// comparisons.
 type place struct {
+	head       uint64
 	batch, row int32
 	key        []byte
 }
 
-// sorted gives the rows in memory in order.
+// sorted gives the rows in memory in order. Equal keys are ordered by where they
+// stand.
 func (r *Runs) sorted() []place {
 	places := make([]place, 0, len(r.keys))
 	at := 0
 	for n, b := range r.batches {
 		for i := range b.N {
-			places = append(places, place{int32(n), int32(i), r.keys[at]})
+			key := r.keys[at]
+			var head [8]byte
+			copy(head[:], key)
+			places = append(places, place{binary.BigEndian.Uint64(head[:]), int32(n), int32(i), key})
 			at++
 		}
 	}
-	slices.SortStableFunc(places, func(a, b place) int { return bytes.Compare(a.key, b.key) })
+	slices.SortFunc(places, func(a, b place) int {
+		if a.head != b.head {
+			if a.head < b.head {
+				return -1
+			}
+			return 1
+		}
+		if c := bytes.Compare(a.key, b.key); c != 0 {
+			return c
+		}
+		if a.batch != b.batch {
+			return int(a.batch - b.batch)
+		}
+		return int(a.row - b.row)
+	})
 	return places
 }
 
 // gathered gives sorted rows as batches of the usual size.
 func (r *Runs) gathered(places []place, take func(b *batch.Batch, keys []place) error) error {
-	all, err := batch.Concat(r.batches)
-	if err != nil {
-		return err
-	}
-	starts := make([]int32, len(r.batches))
-	at := int32(0)
-	for i, b := range r.batches {
-		starts[i] = at
-		at += int32(b.N)
-	}
-	rows := make([]int32, 0, batch.Rows)
-	for from := 0; from < len(places); from += batch.Rows {
-		part := places[from:min(from+batch.Rows, len(places))]
-		rows = rows[:0]
+	from, rows := make([]int32, 0, batch.Rows), make([]int32, 0, batch.Rows)
+	for start := 0; start < len(places); start += batch.Rows {
+		part := places[start:min(start+batch.Rows, len(places))]
+		from, rows = from[:0], rows[:0]
 		for _, p := range part {
-			rows = append(rows, starts[p.batch]+p.row)
+			from, rows = append(from, p.batch), append(rows, p.row)
 		}
-		if err := take(all.Take(rows), part); err != nil {
+		if err := take(batch.Gather(r.batches, from, rows), part); err != nil {
 			return err
 		}
 	}
@@ -281,21 +292,12 @@ func (g *gather) flush() error {
 	if len(g.picks) == 0 {
 		return nil
 	}
-	all, err := batch.Concat(g.sources)
-	if err != nil {
-		return err
-	}
-	starts := make([]int32, len(g.sources))
-	at := int32(0)
-	for i, b := range g.sources {
-		starts[i] = at
-		at += int32(b.N)
-	}
-	rows := make([]int32, len(g.picks))
+	from, rows := make([]int32, len(g.picks)), make([]int32, len(g.picks))
 	for i, p := range g.picks {
-		rows[i] = starts[p.batch] + p.row
+		from[i], rows[i] = p.batch, p.row
 	}
+	sources := g.sources
 	g.sources, g.picks = nil, g.picks[:0]
 	clear(g.number)
-	return g.take(all.Take(rows))
+	return g.take(batch.Gather(sources, from, rows))
 }

@@ -18,7 +18,7 @@ import (
 
 var readFiles = Kind{
 	Name: "read files", Role: Read, New: func() Settings { return &ReadFiles{} },
-	Help: "Reads delimited text files (CSV and its relatives), one or many of a pattern.", Example: "warden_log_*.csv from incoming",
+	Help: "Reads delimited text files (CSV and its relatives) or Parquet files, one or many of a pattern.", Example: "warden_log_*.csv from incoming",
 	Words: "csv source import file folder open",
 }
 
@@ -73,6 +73,9 @@ func (s *ReadFiles) Bind(c *Context, _ []*schema.Schema) *Bound {
 	if len(matched) == 0 {
 		c.Problem("files", "no file fits %q in %s", s.Files, s.Connection)
 		return nil
+	}
+	if isParquet(matched[0].Name) {
+		return s.parquetFiles(c, files, matched)
 	}
 	found, wanted, err := s.look(c, files, matched)
 	if err != nil {

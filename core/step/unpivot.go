@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
-	"github.com/apache/arrow-go/v18/arrow/array"
 
 	"welkin/core/batch"
 	"welkin/core/expr"
@@ -154,45 +153,6 @@ func (o *unpivotOperator) portion(b *batch.Batch, values []arrow.Array, bad map[
 	for _, at := range o.kept {
 		next.Cols = append(next.Cols, batch.Take(b.Cols[at], rows))
 	}
-	next.Cols = append(next.Cols, batch.Take(o.headers, heads), weave(values, heads, rows, o.schema.Columns[o.schema.Len()-1].Type))
+	next.Cols = append(next.Cols, batch.Take(o.headers, heads), batch.GatherColumn(values, heads, rows))
 	return out.Emit(next)
-}
-
-// weave picks value rows[i] of column from[i], for each i.
-func weave(columns []arrow.Array, from, rows []int32, t schema.Type) arrow.Array {
-	out := batch.NewBuilder(t)
-	out.Reserve(len(rows))
-	switch to := out.(type) { // the commonest kinds without a look at the type for each value
-	case *array.Int64Builder:
-		typed := castAll[*array.Int64](columns)
-		for i, r := range rows {
-			if c := typed[from[i]]; c.IsNull(int(r)) {
-				to.UnsafeAppendBoolToBitmap(false)
-			} else {
-				to.UnsafeAppend(c.Value(int(r)))
-			}
-		}
-	case *array.Float64Builder:
-		typed := castAll[*array.Float64](columns)
-		for i, r := range rows {
-			if c := typed[from[i]]; c.IsNull(int(r)) {
-				to.UnsafeAppendBoolToBitmap(false)
-			} else {
-				to.UnsafeAppend(c.Value(int(r)))
-			}
-		}
-	default:
-		for i, r := range rows {
-			batch.AppendFrom(out, columns[from[i]], int(r))
-		}
-	}
-	return out.NewArray()
-}
-
-func castAll[T arrow.Array](columns []arrow.Array) []T {
-	out := make([]T, len(columns))
-	for i, c := range columns {
-		out[i] = c.(T)
-	}
-	return out
 }

@@ -37,8 +37,14 @@ func NewWriter(w io.Writer, s *schema.Schema) (*Writer, error) {
 			return nil, fmt.Errorf("column %q is %s, which Parquet has no place for", c.Name, c.Type)
 		}
 	}
-	props := parquet.NewWriterProperties(parquet.WithCompression(compress.Codecs.Zstd), parquet.WithCompressionLevel(1), parquet.WithDictionaryDefault(true),
-		parquet.WithMaxRowGroupLength(RowGroup), parquet.WithStats(true))
+	options := []parquet.WriterProperty{parquet.WithCompression(compress.Codecs.Zstd), parquet.WithCompressionLevel(1), parquet.WithDictionaryDefault(false),
+		parquet.WithMaxRowGroupLength(RowGroup), parquet.WithStats(true)}
+	for _, c := range s.Columns {
+		if c.Type.Kind == schema.Text { // texts come again; numbers are as small without
+			options = append(options, parquet.WithDictionaryFor(c.Name, true))
+		}
+	}
+	props := parquet.NewWriterProperties(options...)
 	out := &Writer{schema: batch.ArrowSchema(s)}
 	var err error
 	// The file is closed by whoever opened it.
