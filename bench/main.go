@@ -49,6 +49,9 @@ type bench struct {
 	conn          *pgx.Conn
 }
 
+// python is Debian's, whose package python3-pandas is compared with.
+const python = "/usr/bin/python3"
+
 // measured is one time and the most memory of its process.
 type measured struct {
 	took time.Duration
@@ -154,10 +157,10 @@ func lastLines(s string) string {
 }
 
 func (b *bench) pandas(ctx context.Context, t task) measured {
-	if t.pandas == "" || exec.CommandContext(ctx, "python3", "-c", "import pandas").Run() != nil {
+	if t.pandas == "" || exec.CommandContext(ctx, python, "-c", "import pandas").Run() != nil {
 		return measured{err: errNotThere}
 	}
-	return b.process(ctx, "python3", "bench/pandas.py", b.folder, strconv.Itoa(b.rows), t.pandas)
+	return b.process(ctx, python, "bench/pandas.py", b.folder, strconv.Itoa(b.rows), t.pandas)
 }
 
 // postgres runs a task's statements; only the last is measured.

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"syscall"
 	"time"
@@ -63,11 +64,23 @@ func (i *installation) work(s *store.Store, log *slog.Logger, metrics *prometheu
 	for _, f := range left {
 		_ = os.Remove(f)
 	}
+	holdMemory(i.Memory, i.Runs)
 	programs, err := allowed(i.Program)
 	if err != nil {
 		return nil, err
 	}
 	return work.New(s, work.Options{Programs: programs, Log: log, TempDir: temp, Memory: i.Memory << 20, Runs: i.Runs, Metrics: metrics})
+}
+
+// besides is what the process takes beside what its runs hold, in MiB.
+const besides = 160
+
+// holdMemory lets garbage lie while there is room and is strict near the memory
+// that the runs may hold together: columns come and go fast, and looking for
+// garbage often would cost more than it gives.
+func holdMemory(mib int64, runs int) {
+	debug.SetGCPercent(400)
+	debug.SetMemoryLimit((mib*int64(max(runs, 1)) + besides) << 20)
 }
 
 // allowed reads name=command with arguments, cut at blanks.

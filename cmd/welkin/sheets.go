@@ -273,6 +273,7 @@ func (c *runCommand) Run(ctx context.Context) error {
 		return err
 	}
 	defer world.Close()
+	holdMemory(c.Memory, 1)
 	if c.CPUProfile != "" {
 		f, err := os.Create(c.CPUProfile)
 		if err != nil {

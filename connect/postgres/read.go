@@ -112,7 +112,7 @@ func (r *reader) Next(context.Context) (step.Chunk, error) {
 		builders[i].Reserve(batch.Rows)
 	}
 	var out step.Chunk
-	b := &batch.Batch{Schema: s}
+	b := &batch.Batch{Schema: s, Origin: batch.Origin{All: r.place}}
 	var bad []int32
 	for b.N < batch.Rows {
 		if !r.rows.Next() {
@@ -139,7 +139,6 @@ func (r *reader) Next(context.Context) (step.Chunk, error) {
 		}
 		b.N++
 		b.Origin.Row = append(b.Origin.Row, r.seen)
-		b.Origin.Place = append(b.Origin.Place, r.place)
 	}
 	if r.ended {
 		if err := r.rows.Err(); err != nil {

@@ -9,6 +9,9 @@ package batch
 
 import (
 	"fmt"
+	"runtime"
+	"sync"
+	"sync/atomic"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -29,22 +32,24 @@ type Batch struct {
 	Origin Origin
 }
 
-// Origin says where each row of a batch came from. All slices have one entry a
-// row, or are nil when the rows were made inside the sheet.
+// Origin says where each row of a batch came from. Slices have one entry a row,
+// or are nil when the rows were made inside the sheet. Rows of one file or table
+// say so once, in All.
 type Origin struct {
-	Place []string // file or table; the string is shared by the rows of one read
+	All   string   // file or table of all rows, where Place is nil
+	Place []string // file or table by row
 	Row   []int64  // row number in that file or in reading order, from 1
 	Key   []string // the key's text, for tables that have one
 }
 
 // Take gathers the origins of rows.
 func (o Origin) Take(rows []int32) Origin {
-	return Origin{take(o.Place, rows), take(o.Row, rows), take(o.Key, rows)}
+	return Origin{o.All, take(o.Place, rows), take(o.Row, rows), take(o.Key, rows)}
 }
 
 // At gives the origin of one row; all zero when it has none.
 func (o Origin) At(row int) (place string, number int64, key string) {
-	if row < len(o.Place) {
+	if place = o.All; row < len(o.Place) {
 		place = o.Place[row]
 	}
 	if row < len(o.Row) {
@@ -54,6 +59,18 @@ func (o Origin) At(row int) (place string, number int64, key string) {
 		key = o.Key[row]
 	}
 	return place, number, key
+}
+
+// places gives the place of each of n rows.
+func (o Origin) places(n int) []string {
+	if o.Place != nil {
+		return o.Place
+	}
+	out := make([]string, n)
+	for i := range out {
+		out[i] = o.All
+	}
+	return out
 }
 
 func take[T any](values []T, rows []int32) []T {
@@ -82,6 +99,7 @@ func (b *Batch) Slice(from, to int) *Batch {
 	for i, c := range b.Cols {
 		out.Cols[i] = SliceColumn(c, from, to)
 	}
+	out.Origin.All = b.Origin.All
 	if b.Origin.Place != nil {
 		out.Origin.Place = b.Origin.Place[from:to]
 	}
@@ -202,22 +220,51 @@ func ConcatArrays(parts []arrow.Array) (arrow.Array, error) {
 // rows[i] of batches[from[i]].
 func Gather(batches []*Batch, from, rows []int32) *Batch {
 	out := &Batch{Schema: batches[0].Schema, Cols: make([]arrow.Array, len(batches[0].Cols)), N: len(rows)}
-	parts := make([]arrow.Array, len(batches))
-	for c := range out.Cols {
+	column := func(c int) {
+		parts := make([]arrow.Array, len(batches))
 		for i, b := range batches {
 			parts[i] = b.Cols[c]
 		}
 		out.Cols[c] = GatherColumn(parts, from, rows)
 	}
+	if len(rows) < 2048 {
+		for c := range out.Cols {
+			column(c)
+		}
+	} else { // rows lie far apart: several cores wait for memory better than one
+		var wg sync.WaitGroup
+		var next atomic.Int32
+		for range min(runtime.GOMAXPROCS(0), len(out.Cols)) {
+			wg.Go(func() {
+				for c := int(next.Add(1)) - 1; c < len(out.Cols); c = int(next.Add(1)) - 1 {
+					column(c)
+				}
+			})
+		}
+		wg.Wait()
+	}
+	out.Origin = gatherOrigins(batches, from, rows)
+	return out
+}
+
+func gatherOrigins(batches []*Batch, from, rows []int32) Origin {
+	out := Origin{All: batches[0].Origin.All}
+	places := false
+	for _, b := range batches {
+		places = places || b.Origin.Place != nil || b.Origin.All != out.All
+	}
+	if places {
+		out.All = ""
+	}
 	for i, f := range from {
-		o := batches[f].Origin
-		if o.Place == nil && o.Row == nil && o.Key == nil {
+		o := &batches[f].Origin
+		if !places && o.Row == nil && o.Key == nil {
 			continue
 		}
 		place, row, key := o.At(int(rows[i]))
-		put(&out.Origin.Place, o.Place != nil, len(rows), i, place)
-		put(&out.Origin.Row, o.Row != nil, len(rows), i, row)
-		put(&out.Origin.Key, o.Key != nil, len(rows), i, key)
+		put(&out.Place, places, len(rows), i, place)
+		put(&out.Row, o.Row != nil, len(rows), i, row)
+		put(&out.Key, o.Key != nil, len(rows), i, key)
 	}
 	return out
 }
@@ -291,12 +338,19 @@ func Concat(batches []*Batch) (*Batch, error) {
 	}
 	out := &Batch{Schema: batches[0].Schema, Cols: make([]arrow.Array, batches[0].Schema.Len())}
 	var place, row, key bool // whether any batch has them: then all get them
+	out.Origin.All = batches[0].Origin.All
 	for _, b := range batches {
-		place, row, key = place || b.Origin.Place != nil, row || b.Origin.Row != nil, key || b.Origin.Key != nil
+		o := b.Origin
+		place, row, key = place || o.Place != nil || o.All != out.Origin.All, row || o.Row != nil, key || o.Key != nil
+	}
+	if place {
+		out.Origin.All = ""
 	}
 	for _, b := range batches {
 		out.N += b.N
-		out.Origin.Place = join(out.Origin.Place, b.Origin.Place, b.N, place)
+		if place {
+			out.Origin.Place = append(out.Origin.Place, b.Origin.places(b.N)...)
+		}
 		out.Origin.Row = join(out.Origin.Row, b.Origin.Row, b.N, row)
 		out.Origin.Key = join(out.Origin.Key, b.Origin.Key, b.N, key)
 	}

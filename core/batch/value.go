@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"math/big"
+	"math/bits"
 	"strconv"
 	"strings"
 	"time"
@@ -233,8 +234,50 @@ var smallPowers = func() (p [19]int64) {
 
 var ten = big.NewInt(10)
 
-// PowerOfTen gives 10^n.
-func PowerOfTen(n int) *big.Int { return new(big.Int).Exp(ten, big.NewInt(int64(n)), nil) }
+// PowerOfTen gives 10^n. The number is shared and must not be changed.
+func PowerOfTen(n int) *big.Int {
+	if n < len(powers) {
+		return powers[n]
+	}
+	return new(big.Int).Exp(ten, big.NewInt(int64(n)), nil)
+}
+
+// powers are those of ten that decimals need.
+var powers = func() (p [2*schema.MaxPrecision + 1]*big.Int) {
+	p[0] = big.NewInt(1)
+	for i := 1; i < len(p); i++ {
+		p[i] = new(big.Int).Mul(p[i-1], ten)
+	}
+	return p
+}()
+
+// Small gives a decimal's unscaled number where it fits 64 bits.
+func Small(v decimal128.Num) (int64, bool) {
+	n := int64(v.LowBits())
+	return n, v.HighBits() == n>>63
+}
+
+// Rescale is FitDecimal for a number of 64 bits, without larger ones where that
+// can be.
+func Rescale(n int64, scale int, t schema.Type) (decimal128.Num, *Fault) {
+	if up := t.Scale - scale; up >= 0 && up < len(smallPowers) && t.Precision >= 19 {
+		if hi, lo := bits.Mul64(magnitude(n), uint64(smallPowers[up])); hi == 0 && lo < 1<<62 {
+			return decimal128.FromI64(n * smallPowers[up]), nil
+		}
+	} else if up >= 0 && up < len(smallPowers) {
+		if hi, lo := bits.Mul64(magnitude(n), uint64(smallPowers[up])); hi == 0 && lo < uint64(smallPowers[min(t.Precision, 18)]) {
+			return decimal128.FromI64(n * smallPowers[up]), nil
+		}
+	}
+	return FitDecimal(big.NewInt(n), scale, t)
+}
+
+func magnitude(n int64) uint64 {
+	if n < 0 {
+		return -uint64(n)
+	}
+	return uint64(n)
+}
 
 // FitDecimal brings a number of the given scale to the type t, rounding half
 // away from zero; a number with too many digits is a fault.

@@ -98,7 +98,7 @@ func castArray(f *frame, a arrow.Array, from, to schema.Type) arrow.Array {
 			return map1(f, a, to, func(v int64) (float64, *batch.Fault) { return float64(v), nil })
 		case schema.Decimal:
 			return map1(f, a, to, func(v int64) (decimal128.Num, *batch.Fault) {
-				return batch.FitDecimal(big.NewInt(v), 0, to)
+				return batch.Rescale(v, 0, to)
 			})
 		}
 	case schema.Decimal:
@@ -115,6 +115,9 @@ func castArray(f *frame, a arrow.Array, from, to schema.Type) arrow.Array {
 			return map1(f, a, to, func(v decimal128.Num) (float64, *batch.Fault) { return decimalFloat(v, from.Scale), nil })
 		case schema.Decimal:
 			return map1(f, a, to, func(v decimal128.Num) (decimal128.Num, *batch.Fault) {
+				if n, ok := batch.Small(v); ok && to.Scale >= from.Scale {
+					return batch.Rescale(n, from.Scale, to)
+				}
 				return batch.FitDecimal(v.BigInt(), from.Scale, to)
 			})
 		}

@@ -384,7 +384,14 @@ func floatKernel(op string) func(*frame, []arrow.Array) arrow.Array {
 }
 
 func decimalKernel(op string, l, r, t schema.Type) func(*frame, []arrow.Array) arrow.Array {
+	scale := max(l.Scale, r.Scale)
 	fn := func(x, y decimal128.Num) (decimal128.Num, *batch.Fault) {
+		if v, ok := smallDecimal(op, x, y, scale-l.Scale, scale-r.Scale); ok {
+			if op == "*" {
+				return batch.Rescale(v, l.Scale+r.Scale, t)
+			}
+			return batch.Rescale(v, scale, t)
+		}
 		a, c := x.BigInt(), y.BigInt()
 		switch op {
 		case "*":
@@ -398,7 +405,6 @@ func decimalKernel(op string, l, r, t schema.Type) func(*frame, []arrow.Array) a
 			a.Mul(a, batch.PowerOfTen(t.Scale+r.Scale-l.Scale))
 			return batch.FitDecimal(batch.DivideRounded(a, c), t.Scale, t)
 		}
-		scale := max(l.Scale, r.Scale)
 		a.Mul(a, batch.PowerOfTen(scale-l.Scale))
 		c.Mul(c, batch.PowerOfTen(scale-r.Scale))
 		switch op {
@@ -412,6 +418,33 @@ func decimalKernel(op string, l, r, t schema.Type) func(*frame, []arrow.Array) a
 		return batch.FitDecimal(a, scale, t)
 	}
 	return func(f *frame, args []arrow.Array) arrow.Array { return map2(f, args[0], args[1], t, fn) }
+}
+
+// smallDecimal computes +, - and * where everything fits well into 64 bits; left
+// and right are the digits by which the sides are brought to one scale.
+func smallDecimal(op string, x, y decimal128.Num, left, right int) (int64, bool) {
+	a, ok1 := batch.Small(x)
+	b, ok2 := batch.Small(y)
+	const most = 1 << 31
+	if !ok1 || !ok2 || a >= most || a <= -most || b >= most || b <= -most {
+		return 0, false
+	}
+	switch {
+	case op == "*":
+		return a * b, true
+	case op != "+" && op != "-" || left > 9 || right > 9:
+		return 0, false
+	}
+	for range left {
+		a *= 10
+	}
+	for range right {
+		b *= 10
+	}
+	if op == "-" {
+		b = -b
+	}
+	return a + b, true
 }
 
 // extremeKernel is GREATEST or LEAST: nulls are passed over.

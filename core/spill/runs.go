@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"container/heap"
 	"encoding/binary"
+	"runtime"
 	"slices"
+	"sync"
 
 	"github.com/apache/arrow-go/v18/arrow/array"
 
@@ -20,7 +22,7 @@ type Runs struct {
 	budget  int64
 	bytes   int64
 	batches []*batch.Batch
-	keys    [][]byte // of all rows in memory, one behind the other
+	keys    []Keys // by batch
 	files   []*file
 	schema  *schema.Schema // with the key as a last column
 }
@@ -37,17 +39,37 @@ func (r *Runs) Bytes() int64 { return r.bytes }
 // Spilled tells whether rows went to files.
 func (r *Runs) Spilled() bool { return len(r.files) > 0 }
 
-// Add keeps rows with their keys. The keys are kept as they are.
-func (r *Runs) Add(b *batch.Batch, keys [][]byte) error {
+// Keys are the keys of a batch's rows, one behind the other.
+type Keys struct {
+	bytes []byte
+	ends  []uint32
+}
+
+// NewKeys makes room for the keys of n rows.
+func NewKeys(n int) Keys { return Keys{ends: make([]uint32, 0, n)} }
+
+// Append adds the key of the next row: fn appends its bytes.
+func (k *Keys) Append(fn func(dst []byte) []byte) {
+	k.bytes = fn(k.bytes)
+	k.ends = append(k.ends, uint32(len(k.bytes)))
+}
+
+func (k *Keys) at(row int32) []byte {
+	from := uint32(0)
+	if row > 0 {
+		from = k.ends[row-1]
+	}
+	return k.bytes[from:k.ends[row]]
+}
+
+// Add keeps rows with their keys.
+func (r *Runs) Add(b *batch.Batch, keys Keys) error {
 	if b.N == 0 {
 		return nil
 	}
 	r.batches = append(r.batches, b)
-	r.keys = append(r.keys, keys...)
-	r.bytes += b.Bytes()
-	for _, k := range keys {
-		r.bytes += int64(len(k)) + 32
-	}
+	r.keys = append(r.keys, keys)
+	r.bytes += b.Bytes() + int64(len(keys.bytes)) + int64(b.N)*20
 	if r.bytes > r.budget {
 		return r.spill()
 	}
@@ -59,31 +81,31 @@ func (r *Runs) Add(b *batch.Batch, keys [][]byte) error {
 type place struct {
 	head       uint64
 	batch, row int32
-	key        []byte
 }
 
 // sorted gives the rows in memory in order. Equal keys are ordered by where they
 // stand.
 func (r *Runs) sorted() []place {
-	places := make([]place, 0, len(r.keys))
-	at := 0
+	rows := 0
+	for _, b := range r.batches {
+		rows += b.N
+	}
+	places := make([]place, 0, rows)
 	for n, b := range r.batches {
 		for i := range b.N {
-			key := r.keys[at]
 			var head [8]byte
-			copy(head[:], key)
-			places = append(places, place{binary.BigEndian.Uint64(head[:]), int32(n), int32(i), key})
-			at++
+			copy(head[:], r.keys[n].at(int32(i)))
+			places = append(places, place{binary.BigEndian.Uint64(head[:]), int32(n), int32(i)})
 		}
 	}
-	slices.SortFunc(places, func(a, b place) int {
+	return sortParallel(places, func(a, b place) int {
 		if a.head != b.head {
 			if a.head < b.head {
 				return -1
 			}
 			return 1
 		}
-		if c := bytes.Compare(a.key, b.key); c != 0 {
+		if c := bytes.Compare(r.keys[a.batch].at(a.row), r.keys[b.batch].at(b.row)); c != 0 {
 			return c
 		}
 		if a.batch != b.batch {
@@ -91,7 +113,30 @@ func (r *Runs) sorted() []place {
 		}
 		return int(a.row - b.row)
 	})
-	return places
+}
+
+// sortParallel sorts two halves at once and merges them.
+func sortParallel(places []place, compare func(a, b place) int) []place {
+	cores := runtime.GOMAXPROCS(0)
+	if len(places) < 1<<15 || cores == 1 {
+		slices.SortFunc(places, compare)
+		return places
+	}
+	half := len(places) / 2
+	left, right := places[:half], places[half:]
+	var wg sync.WaitGroup
+	wg.Go(func() { slices.SortFunc(left, compare) })
+	slices.SortFunc(right, compare)
+	wg.Wait()
+	out := make([]place, 0, len(places))
+	for len(left) > 0 && len(right) > 0 {
+		if compare(left[0], right[0]) < 0 {
+			out, left = append(out, left[0]), left[1:]
+		} else {
+			out, right = append(out, right[0]), right[1:]
+		}
+	}
+	return append(append(out, left...), right...)
 }
 
 // gathered gives sorted rows as batches of the usual size.
@@ -119,7 +164,7 @@ func (r *Runs) spill() error {
 	err = r.gathered(r.sorted(), func(b *batch.Batch, keys []place) error {
 		column := batch.NewBuilder(schema.Of(schema.Bytes)).(*array.BinaryBuilder)
 		for _, k := range keys {
-			column.Append(k.key)
+			column.Append(r.keys[k.batch].at(k.row))
 		}
 		b.Schema, b.Cols = r.schema, append(b.Cols, column.NewArray())
 		return f.write(b)

@@ -12,6 +12,7 @@ import (
 	"bufio"
 	"fmt"
 	"os"
+	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -125,10 +126,14 @@ func (f *file) write(b *batch.Batch) error {
 // originColumns writes the origin of rows as columns, null where there is none.
 func originColumns(b *batch.Batch) []arrow.Array {
 	place, row, key := array.NewStringBuilder(memory.DefaultAllocator), array.NewInt64Builder(memory.DefaultAllocator), array.NewStringBuilder(memory.DefaultAllocator)
-	if b.Origin.Place == nil {
-		place.AppendNulls(b.N)
-	} else {
+	switch {
+	case b.Origin.Place != nil:
 		place.AppendValues(b.Origin.Place, nil)
+	case b.Origin.All != "": // the first row says it for all
+		place.Append(b.Origin.All)
+		place.AppendNulls(b.N - 1)
+	default:
+		place.AppendNulls(b.N)
 	}
 	if b.Origin.Row == nil {
 		row.AppendNulls(b.N)
@@ -177,12 +182,15 @@ func (f *file) next() (*batch.Batch, error) {
 		c.Retain() // the reader lets go of its record at the next call
 	}
 	place, row, key := record.Column(n).(*array.String), record.Column(n+1).(*array.Int64), record.Column(n+2).(*array.String)
-	if place.NullN() < b.N {
+	switch {
+	case place.NullN() == b.N-1 && b.N > 1 && place.IsValid(0):
+		b.Origin.All = strings.Clone(place.Value(0))
+	case place.NullN() < b.N:
 		b.Origin.Place = make([]string, b.N)
 		last := ""
 		for i := range b.Origin.Place { // rows of one file share its name
 			if v := place.Value(i); v != last {
-				last = string(append([]byte{}, v...))
+				last = strings.Clone(v)
 			}
 			b.Origin.Place[i] = last
 		}
@@ -193,7 +201,7 @@ func (f *file) next() (*batch.Batch, error) {
 	if key.NullN() < b.N {
 		b.Origin.Key = make([]string, b.N)
 		for i := range b.Origin.Key {
-			b.Origin.Key[i] = string(append([]byte{}, key.Value(i)...))
+			b.Origin.Key[i] = strings.Clone(key.Value(i))
 		}
 	}
 	return b, nil

@@ -189,12 +189,14 @@ func (o *bestOperator) Push(_ int, b *batch.Batch, out Emitter) error {
 		o.runs = spill.NewRuns(out.TempDir(), o.schema, out.Room())
 	}
 	cols := columnsOf(b, o.by)
-	keys := make([][]byte, b.N)
-	for i := range keys {
-		for _, c := range cols {
-			keys[i] = batch.AppendSortKey(keys[i], c, i, false, false)
-		}
-		keys[i] = o.keep.key(keys[i], b.Cols, i)
+	keys := spill.NewKeys(b.N)
+	for i := range b.N {
+		keys.Append(func(dst []byte) []byte {
+			for _, c := range cols {
+				dst = batch.AppendSortKey(dst, c, i, false, false)
+			}
+			return o.keep.key(dst, b.Cols, i)
+		})
 	}
 	if err := o.runs.Add(b, keys); err != nil {
 		return err

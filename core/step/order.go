@@ -9,6 +9,7 @@ import (
 	"welkin/core/batch"
 	"welkin/core/expr"
 	"welkin/core/schema"
+	"welkin/core/spill"
 )
 
 // SortKey is one column by which rows are ordered.
@@ -66,13 +67,10 @@ func (o ordering) key(dst []byte, cols []arrow.Array, i int) []byte {
 }
 
 // keys gives the sort keys of all rows of a batch.
-func (o ordering) keys(b *batch.Batch) [][]byte {
-	out := make([][]byte, b.N)
-	var arena []byte
-	for i := range out {
-		from := len(arena)
-		arena = o.key(arena, b.Cols, i)
-		out[i] = arena[from:len(arena):len(arena)]
+func (o ordering) keys(b *batch.Batch) spill.Keys {
+	out := spill.NewKeys(b.N)
+	for i := range b.N {
+		out.Append(func(dst []byte) []byte { return o.key(dst, b.Cols, i) })
 	}
 	return out
 }

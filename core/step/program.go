@@ -295,7 +295,7 @@ func (o *programOperator) End(_ int, out Emitter) error {
 	}
 	for _, bad := range o.refused {
 		out.Made(1)
-		row := &batch.Batch{Schema: schema.New(schema.Column{Name: "line", Type: schema.Of(schema.Text)}), N: 1, Origin: batch.Origin{Place: []string{"the program's answer"}, Row: []int64{bad.Line}}}
+		row := &batch.Batch{Schema: schema.New(schema.Column{Name: "line", Type: schema.Of(schema.Text)}), N: 1, Origin: batch.Origin{All: "the program's answer", Row: []int64{bad.Line}}}
 		text := batch.NewBuilder(schema.Of(schema.Text))
 		if fault := batch.AppendText(text, schema.Of(schema.Text), bad.Raw); fault != nil {
 			text.AppendNull()

@@ -144,10 +144,10 @@ func (r *parquetReader) Next(ctx context.Context) (Chunk, error) {
 // complete adds the file's name and the place of each row.
 func (r *parquetReader) complete(b *batch.Batch, name string) *batch.Batch {
 	out := &batch.Batch{Schema: r.schema, N: b.N, Cols: b.Cols}
-	out.Origin.Place, out.Origin.Row = make([]string, b.N), make([]int64, b.N)
+	out.Origin.All, out.Origin.Row = name, make([]int64, b.N)
 	for i := range b.N {
 		r.row++
-		out.Origin.Place[i], out.Origin.Row[i] = name, r.row
+		out.Origin.Row[i] = r.row
 	}
 	if r.fileAs != "" {
 		names := batch.NewBuilder(schema.Of(schema.Text)).(*array.StringBuilder)

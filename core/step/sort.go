@@ -47,7 +47,7 @@ func (o *sortOperator) PushPrepared(_ int, b *batch.Batch, prepared any, out Emi
 	if o.runs == nil {
 		o.runs = spill.NewRuns(out.TempDir(), o.schema, out.Room())
 	}
-	if err := o.runs.Add(b, prepared.([][]byte)); err != nil {
+	if err := o.runs.Add(b, prepared.(spill.Keys)); err != nil {
 		return err
 	}
 	return out.Holds(o.runs.Bytes())

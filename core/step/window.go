@@ -158,6 +158,7 @@ type windowOperator struct {
 	waiting   *spill.Spool
 	last      []byte // key of the partition
 	lastOrder []byte
+	scratch   []byte
 	starts    []int32 // rows at which the order changes
 	n         int32
 	args      [][][]arrow.Array // by call, by argument: parts
@@ -165,7 +166,8 @@ type windowOperator struct {
 }
 
 // key gives the sort key of row i; the first part of it tells partitions apart.
-func (o *windowOperator) key(b *batch.Batch, i int) (key []byte, split int) {
+func (o *windowOperator) key(dst []byte, b *batch.Batch, i int) (key []byte, split int) {
+	key = dst
 	for _, at := range o.by {
 		key = batch.AppendSortKey(key, b.Cols[at], i, false, false)
 	}
@@ -175,9 +177,12 @@ func (o *windowOperator) key(b *batch.Batch, i int) (key []byte, split int) {
 
 // Prepare implements Prepared.
 func (o *windowOperator) Prepare(_ int, b *batch.Batch, _ Emitter) (any, error) {
-	keys := make([][]byte, b.N)
-	for i := range keys {
-		keys[i], _ = o.key(b, i)
+	keys := spill.NewKeys(b.N)
+	for i := range b.N {
+		keys.Append(func(dst []byte) []byte {
+			key, _ := o.key(dst, b, i)
+			return key
+		})
 	}
 	return keys, nil
 }
@@ -187,7 +192,7 @@ func (o *windowOperator) PushPrepared(_ int, b *batch.Batch, prepared any, out E
 	if o.runs == nil {
 		o.runs = spill.NewRuns(out.TempDir(), o.in, out.Room())
 	}
-	if err := o.runs.Add(b, prepared.([][]byte)); err != nil {
+	if err := o.runs.Add(b, prepared.(spill.Keys)); err != nil {
 		return err
 	}
 	return out.Holds(o.runs.Bytes())
@@ -215,7 +220,9 @@ func (o *windowOperator) End(_ int, out Emitter) error {
 func (o *windowOperator) take(b *batch.Batch, out Emitter) error {
 	from := 0
 	for i := range b.N {
-		key, split := o.key(b, i)
+		var split int
+		o.scratch, split = o.key(o.scratch[:0], b, i)
+		key := o.scratch
 		if o.last != nil && bytes.Equal(key[:split], o.last) {
 			if !bytes.Equal(key[split:], o.lastOrder) {
 				o.starts = append(o.starts, o.n+int32(i-from))

@@ -241,10 +241,7 @@ func (p *parser) parse(c chunk) Chunk {
 		}
 	}
 	out.Batch.Origin.Row = lines
-	out.Batch.Origin.Place = make([]string, len(lines))
-	for i := range lines {
-		out.Batch.Origin.Place[i] = p.Place
-	}
+	out.Batch.Origin.All = p.Place
 	return out
 }
 
