@@ -53,6 +53,7 @@ check: ui
 	$(GO) tool staticcheck ./...
 	cd $(UI) && npm run --silent check && npm run --silent lint
 	@$(GO) run ./cmd/welkin openapi | cmp - docs/openapi.json || { echo "docs/openapi.json is not current; run make generate"; exit 1; }
+	@$(GO) run ./cmd/welkin steps | cmp - docs/steps.md || { echo "docs/steps.md is not current; run make generate"; exit 1; }
 
 test-go: ui
 	$(GO) test $$($(GO) list ./... | grep -v /e2e)
@@ -66,6 +67,10 @@ test-e2e: tools-test ui
 ## soak: the long runs of the generated tests and the fuzzers
 soak: tools-test ui
 	$(GO) test ./core/expr -run TestExpressionsAgreeWithPostgres -count=1 -rapid.checks=20000
+	WELKIN_ORACLE=20m $(GO) test ./core/engine -run 'RandomSheets|ResultsDoNot|PlantedFaults' -count=1 -timeout 60m -v
+	$(GO) test ./core/expr -fuzz FuzzBind -fuzztime 3m
+	$(GO) test ./core/personal -fuzz FuzzFind -fuzztime 2m
+	$(GO) test ./core/format/jsonl -fuzz FuzzReader -fuzztime 2m
 	$(GO) test ./core/format/csv -fuzz FuzzRead -fuzztime 3m
 	$(GO) test ./core/sheet -fuzz FuzzParse -fuzztime 3m
 
@@ -77,6 +82,7 @@ bench: tools-demo bin/welkin
 ## generate: the OpenAPI document, and the front end's client made from it
 generate: $(UI)/node_modules/.installed
 	$(GO) run ./cmd/welkin openapi > docs/openapi.json
+	$(GO) run ./cmd/welkin steps > docs/steps.md
 	cd $(UI) && npm run --silent client
 
 ## screenshots: take the pictures of the main views anew

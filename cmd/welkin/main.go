@@ -37,6 +37,7 @@ type commands struct {
 	Try     tryCommand     `cmd:"" help:"Run a sheet up to a step on a sample and show the rows; nothing is written."`
 	Run     runCommand     `cmd:"" help:"Run a sheet."`
 	Openapi openapiCommand `cmd:"" name:"openapi" help:"Print the OpenAPI document of the application."`
+	Steps   stepsCommand   `cmd:"" name:"steps" help:"Print the kinds of step and the functions as Markdown."`
 	Version versionCommand `cmd:"" help:"Say which version this is."`
 }
 

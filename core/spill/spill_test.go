@@ -1,0 +1,153 @@
+package spill_test
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"slices"
+	"testing"
+
+	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"welkin/core/batch"
+	"welkin/core/schema"
+	"welkin/core/spill"
+)
+
+var columns = schema.New(schema.Column{Name: "n", Type: schema.Of(schema.Int)}, schema.Column{Name: "n", Type: schema.Of(schema.Text)}, schema.Column{Name: "l", Type: schema.ListOf(schema.Of(schema.Int))})
+
+// rows makes a batch; columns of one name do no harm.
+func rows(t require.TestingT, from, n int) *batch.Batch {
+	b := &batch.Batch{Schema: columns, N: n, Origin: batch.Origin{All: "log.csv"}}
+	for c, col := range columns.Columns {
+		to := batch.NewBuilder(col.Type)
+		for i := range n {
+			v := from + i
+			text := []string{fmt.Sprint(v), fmt.Sprintf("hut %d", v%7), fmt.Sprintf("[%d, null]", v)}[c]
+			if v%11 == 3 && c > 0 {
+				to.AppendNull()
+			} else {
+				require.Nil(t, batch.AppendText(to, col.Type, text))
+			}
+			if c == 0 {
+				b.Origin.Row = append(b.Origin.Row, int64(v))
+			}
+		}
+		b.Cols = append(b.Cols, to.NewArray())
+	}
+	return b
+}
+
+func lines(b *batch.Batch) (out []string) {
+	for i := range b.N {
+		place, row, key := b.Origin.At(i)
+		line := fmt.Sprintf("%s %d %s", place, row, key)
+		for _, c := range b.Row(i) {
+			if c == nil {
+				line += "|∅"
+			} else {
+				line += "|" + *c
+			}
+		}
+		out = append(out, line)
+	}
+	return out
+}
+
+func TestRowsComeBackInOrderWithTheirOrigin(t *testing.T) {
+	for _, budget := range []int64{0, 2000, 1 << 30} {
+		folder := t.TempDir()
+		s := spill.NewSpool(folder, budget)
+		var want []string
+		for i := range 9 {
+			b := rows(t, i*10, 10)
+			if i == 4 {
+				b.Origin = batch.Origin{Place: []string{"a", "a", "b", "", "c", "c", "c", "c", "c", "d"}, Key: slices.Repeat([]string{"k"}, 10)}
+			}
+			want = append(want, lines(b)...)
+			require.NoError(t, s.Add(b))
+		}
+		assert.EqualValues(t, 90, s.Rows())
+		var got []string
+		require.NoError(t, s.Drain(func(b *batch.Batch) error { got = append(got, lines(b)...); return nil }))
+		assert.Equal(t, want, got, "budget %d", budget)
+		left, err := os.ReadDir(folder)
+		require.NoError(t, err)
+		assert.Empty(t, left)
+	}
+}
+
+func TestRowsOfOneHashAreInOnePartInOrder(t *testing.T) {
+	b := rows(t, 0, 500)
+	hashes := batch.Hashes([]arrow.Array{b.Cols[1]}, b.N)
+	for level := range 3 {
+		p := spill.NewParts(t.TempDir(), level)
+		require.NoError(t, p.Add(b.Slice(0, 200), hashes[:200], nil))
+		var odd []int32
+		for i := int32(1); i < 300; i += 2 {
+			odd = append(odd, i)
+		}
+		require.NoError(t, p.Add(b.Slice(200, 500), hashes[200:], odd))
+		total := 0
+		for k := range spill.Fan {
+			part := p.Part(k)
+			if part == nil {
+				continue
+			}
+			last := int64(-1)
+			require.NoError(t, part.Drain(func(got *batch.Batch) error {
+				total += got.N
+				for i := range got.N {
+					_, row, _ := got.Origin.At(i)
+					assert.Equal(t, k, p.Of(hashes[row]))
+					assert.Greater(t, row, last)
+					last = row
+				}
+				return nil
+			}))
+		}
+		assert.Equal(t, 350, total)
+		p.Close()
+	}
+}
+
+// TestSortedRunsMergeStably compares with a stable sort in memory.
+func TestSortedRunsMergeStably(t *testing.T) {
+	folder := t.TempDir()
+	rapid.Check(t, func(rt *rapid.T) {
+		budget := rapid.SampledFrom([]int64{0, 3000, 1 << 30}).Draw(rt, "budget")
+		r := spill.NewRuns(folder, columns, budget)
+		type item struct {
+			key  []byte
+			line string
+		}
+		var want []item
+		at := 0
+		for range rapid.IntRange(0, 6).Draw(rt, "batches") {
+			n := rapid.IntRange(1, 40).Draw(rt, "rows")
+			b := rows(rt, at, n)
+			at += n
+			keys := spill.NewKeys(n)
+			all := lines(b)
+			for i := range n {
+				key := []byte(rapid.SampledFrom([]string{"", "a", "ab", "a\x00", "b", "long key of many bytes 1", "long key of many bytes 2"}).Draw(rt, "key"))
+				keys.Append(func(dst []byte) []byte { return append(dst, key...) })
+				want = append(want, item{key, all[i]})
+			}
+			require.NoError(rt, r.Add(b, keys))
+		}
+		slices.SortStableFunc(want, func(a, b item) int { return bytes.Compare(a.key, b.key) })
+		var got []string
+		require.NoError(rt, r.Each(func(b *batch.Batch) error { got = append(got, lines(b)...); return nil }))
+		require.Len(rt, got, len(want))
+		for i := range want {
+			require.Equal(rt, want[i].line, got[i])
+		}
+	})
+	left, err := os.ReadDir(folder)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
