@@ -28,7 +28,7 @@ func TestEveryPageFitsAndIsQuiet(t *testing.T) {
 		{"/pipelines", "from → to", "pipelines"},
 		{"/pipelines/1?step=typed", "After", "sheet"},
 		{"/pipelines/1?step=logs", "Found by looking", ""},
-		{"/pipelines/1?step=placed", "Other side", "join"},
+		{"/pipelines/1?step=placed", "warn above", "join"},
 		{"/pipelines/1?step=typed&text=1", "warden_log_*.csv", "text"},
 		{"/pipelines/1", "The sheet", ""},
 		{"/runs", "asked for", "runs"},

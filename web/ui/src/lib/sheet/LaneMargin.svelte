@@ -13,7 +13,7 @@
 </script>
 
 <svg width="74" height={steps.length * tall} fill="none" stroke-width="2" aria-hidden="true">
-  {#each l.lines as line (`${line.from}-${line.to}`)}
+  {#each l.lines as line, i (i)}
     <path d={path(line, x, y)} stroke={ink(line.ink)} stroke-dasharray={dash(line.ink)} />
   {/each}
   {#each steps as s, row (row)}

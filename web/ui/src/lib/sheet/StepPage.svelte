@@ -251,7 +251,7 @@
   <div class="tabs" role="tablist">
     {#each before as b, i (i)}
       <button role="tab" aria-selected={view === `before${i || ''}`} onclick={() => show(`before${i || ''}`)}
-        >{before.length > 1 ? (i === 0 ? 'Before' : 'Other side') : 'Before'}
+        >{i === 0 ? 'Before' : (checked?.inputs?.[i] ?? 'Other side')}
         <span class="num note">{count(b.total)}</span></button
       >
     {/each}
@@ -357,9 +357,13 @@
   .wires,
   .more {
     display: flex;
-    gap: 24px;
+    flex-wrap: wrap;
+    gap: 6px 24px;
     margin-bottom: 8px;
     font-size: 13.5px;
+  }
+  .wires select {
+    min-width: 110px;
   }
   .wires label,
   .more label {

@@ -1,5 +1,6 @@
 <script lang="ts">
   import type { StepKind } from '../api/client';
+  import { meant } from './kinds';
 
   /** Asks what comes next, at the line where it goes: a field to type into and a
    * short list with examples. */
@@ -13,15 +14,10 @@
   let text = $state('');
   let at = $state(0);
   const hits = $derived(
-    kinds
-      .filter((k) => after !== '' || k.role === 'read')
-      .filter((k) =>
-        text
-          .trim()
-          .toLowerCase()
-          .split(/\s+/)
-          .every((w) => `${k.name} ${k.help} ${k.words}`.toLowerCase().includes(w)),
-      ),
+    meant(
+      kinds.filter((k) => after !== '' || k.role === 'read'),
+      text,
+    ),
   );
   const choose = (k: StepKind | undefined) => k && add(k);
   function key(e: KeyboardEvent) {
