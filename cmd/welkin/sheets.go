@@ -41,8 +41,13 @@ func (f *sheetFile) read() (*sheet.Sheet, []sheet.Problem, error) {
 	return s, problems, nil
 }
 
-// plan binds the sheet; the world must be closed.
-func (f *sheetFile) plan(ctx context.Context) (*engine.Plan, *connect.World, error) {
+// lookedAt is how many rows of a source a check or a trial reads of what is not
+// its main input.
+const lookedAt = 100_000
+
+// plan binds the sheet; the world must be closed. Columns that depend on rows are
+// found in the first rows of each source, reach of them or all when it is 0.
+func (f *sheetFile) plan(ctx context.Context, reach int64) (*engine.Plan, *connect.World, error) {
 	s, problems, err := f.read()
 	if err != nil {
 		return nil, nil, err
@@ -51,7 +56,7 @@ func (f *sheetFile) plan(ctx context.Context) (*engine.Plan, *connect.World, err
 	if err != nil {
 		return nil, nil, &exitError{exitBadUse, err}
 	}
-	return engine.Bind(ctx, s, problems, engine.Binding{World: world, Params: f.Param, Now: time.Now()}), world, nil
+	return engine.Bind(ctx, s, problems, engine.Binding{World: world, Params: f.Param, Now: time.Now(), Reach: reach}), world, nil
 }
 
 // connectionFile is one connection in the file of connections.
@@ -146,7 +151,7 @@ type checkCommand struct {
 }
 
 func (c *checkCommand) Run(ctx context.Context) error {
-	p, world, err := c.plan(ctx)
+	p, world, err := c.plan(ctx, lookedAt)
 	if err != nil {
 		return err
 	}
@@ -218,11 +223,11 @@ func (c *tryCommand) Run(ctx context.Context) error {
 	for k, v := range c.Param {
 		given[k] = v
 	}
-	p := engine.Bind(ctx, s, problems, engine.Binding{World: world, Params: given, Now: time.Now()})
+	p := engine.Bind(ctx, s, problems, engine.Binding{World: world, Params: given, Now: time.Now(), Reach: lookedAt})
 	if !p.Ready() {
 		return c.tellProblems(p)
 	}
-	t, err := engine.Try(ctx, p, engine.Trial{Step: c.Step, Sample: c.Sample, Others: 100_000, Show: c.Show})
+	t, err := engine.Try(ctx, p, engine.Trial{Step: c.Step, Sample: c.Sample, Others: lookedAt, Show: c.Show})
 	if err != nil {
 		return err
 	}
@@ -268,7 +273,7 @@ type runCommand struct {
 }
 
 func (c *runCommand) Run(ctx context.Context) error {
-	p, world, err := c.plan(ctx)
+	p, world, err := c.plan(ctx, 0)
 	if err != nil {
 		return err
 	}

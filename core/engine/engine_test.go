@@ -107,6 +107,7 @@ func TestStepsGiveTheirRows(t *testing.T) {
 		"join: left with a match":       {"\n  - {step: out, does: join, from: stays, with: huts, rows: left with a match, 'on': [{left: hut, right: code}]}", "id,hut,nights/1,H1,3/2,H2,0/6,H2,5"},
 		"join: left without a match":    {"\n  - {step: out, does: join, from: stays, with: huts, rows: left without a match, 'on': [{left: hut, right: code}]}", "id,hut,nights/3,H9,2/5,,1"},
 		"join: with itself":             {"\n  - {step: n, does: group, from: stays, by: [hut], values: [{name: n, value: count(*)}]}\n  - {step: out, does: join, from: stays, with: n, nulls_match: true, 'on': [{left: hut, right: hut}]}", "id,hut,nights,n/1,H1,3,1/2,H2,0,2/3,H9,2,1/5,,1,1/6,H2,5,2"},
+		"pivot: values found":           {"\n  - {step: longer, does: keep rows, from: stays, where: nights > 0}\n  - {step: out, does: pivot, from: longer, column: hut, value: sum(nights), name: 'in {value}'}", "in H1,in H2,in H9/3,5,2"},
 		"join: fan-out":                 {"\n  - {step: out, does: join, from: huts, with: stays, take: [id], 'on': [{left: code, right: hut}]}", "code,district,id/H1,Saltmere,1/H2,Ormskell,2/H2,Ormskell,6"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -118,6 +119,24 @@ func TestStepsGiveTheirRows(t *testing.T) {
 			assert.EqualValues(t, 5, j.rows[0].Row)
 		})
 	}
+}
+
+func TestColumnsFoundInSomeOfTheRowsAreSaidToBe(t *testing.T) {
+	_, world := place(t)
+	s, problems := sheet.Parse("welkin: 1\nname: test\nsteps:"+read+"\n  - {step: out, does: pivot, from: stays, by: [nights], column: hut, value: count(*)}", step.Kinds{})
+	for reach, columns := range map[int64]string{2: "nights H1 H2", 0: "nights H1 H2 H9"} {
+		p := engine.Bind(context.Background(), s, problems, engine.Binding{World: world, Now: time.Now(), Reach: reach})
+		require.True(t, p.Ready(), "%v", p.Problems)
+		assert.Equal(t, columns, strings.Join(p.Step("out").Schema().Names(), " "))
+		warned := slices.ContainsFunc(p.Problems, func(p sheet.Problem) bool { return strings.Contains(p.Sentence, "rows read so far") })
+		assert.Equal(t, reach > 0, warned)
+	}
+}
+
+func TestAPivotOfTooManyValuesIsRefused(t *testing.T) {
+	p := plan(t, nil, "\n  - {step: n, does: generate rows, column: n, from_value: '1', to_value: '100000'}\n  - {step: out, does: pivot, from: n, column: n, value: count(*)}")
+	require.False(t, p.Ready())
+	assert.Contains(t, fmt.Sprint(p.Problems), "n has more than 1000 values and a pivot makes at most 1000 columns")
 }
 
 func TestAnEmptyFileGivesNoRowsAndOneWithoutALineIsSaid(t *testing.T) {

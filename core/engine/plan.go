@@ -2,7 +2,8 @@
 // reach them; run.go pushes batches through the steps of one epoch and commits
 // it; node.go is one step while it runs; account.go keeps the row accounts;
 // spool.go holds rows that must wait; trial.go runs a part of a sheet on a
-// sample and writes nothing.
+// sample and writes nothing; found.go reads rows to find columns that depend on
+// them.
 package engine
 
 import (
@@ -80,6 +81,7 @@ type Binding struct {
 	World  step.World
 	Params map[string]string
 	Now    time.Time
+	Reach  int64 // rows read of a source to find columns that depend on rows; 0 for all
 }
 
 // Bind binds every step of a sheet that can be bound; found are the problems
@@ -131,6 +133,9 @@ func Bind(ctx context.Context, s *sheet.Sheet, found []sheet.Problem, b Binding)
 			continue // the problem stands at the input, or was found before
 		}
 		c := &step.Context{Context: ctx, World: b.World, Params: params, Now: b.Now, Pipeline: s.Name, Step: st.ID, Inputs: places}
+		c.Distinct = func(input, column, limit int) ([]string, bool, error) {
+			return p.distinct(ctx, planned.Inputs[input], in[input].Columns[column].Name, limit, b.Reach)
+		}
 		planned.Bound = settings.Bind(c, in)
 		for _, problem := range c.Problems() {
 			line, column := st.At(problem.Path)

@@ -3,6 +3,7 @@ package step
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"welkin/core/batch"
 	"welkin/core/expr"
@@ -46,19 +47,19 @@ func (s *Pivot) Bind(c *Context, in []*schema.Schema) *Bound {
 		return nil
 	}
 	values := s.Values
-	if len(values) == 0 {
-		found, known, err := c.distinct(0, at)
-		switch {
-		case err != nil:
-			c.Problem("values", "%s", err)
+	if len(values) == 0 && c.Distinct != nil {
+		found, whole, err := c.Distinct(0, at, maxPivot+1)
+		if err != nil {
+			c.Problem("values", "the values of %s were not found: %s", s.Column, err)
 			return nil
-		case !known:
-			c.Warn("values", "the columns are found when the rows are read; list the values to have the same columns always")
+		}
+		if !whole {
+			c.Warn("values", "the columns are those of the rows read so far, and a run finds them anew; list the values to have the same columns always")
 		}
 		values = found
 	}
 	if len(values) > maxPivot {
-		c.Problem("values", "%s has %d values and a pivot makes at most %d columns; keep fewer rows before, or list the values wanted", s.Column, len(values), maxPivot)
+		c.Problem("values", "%s has more than %d values and a pivot makes at most %d columns; keep fewer rows before, or list the values wanted", s.Column, maxPivot, maxPivot)
 		return nil
 	}
 	group := &Group{By: s.By}
@@ -70,7 +71,7 @@ func (s *Pivot) Bind(c *Context, in []*schema.Schema) *Bound {
 		}
 		name := v
 		if s.Name != "" {
-			name = replaceValue(s.Name, v)
+			name = strings.ReplaceAll(s.Name, "{value}", v)
 		}
 		group.Values = append(group.Values, Derived{Name: name, Value: fmt.Sprintf("%s FILTER (WHERE %s = %s::%s)", s.Value, expr.QuoteName(col.Name), text, col.Type.Postgres())})
 	}
@@ -94,14 +95,4 @@ func (s *Pivot) Bind(c *Context, in []*schema.Schema) *Bound {
 		break
 	}
 	return bound
-}
-
-func replaceValue(form, value string) string {
-	const mark = "{value}"
-	for i := 0; i+len(mark) <= len(form); i++ {
-		if form[i:i+len(mark)] == mark {
-			return form[:i] + value + form[i+len(mark):]
-		}
-	}
-	return form + value
 }

@@ -95,10 +95,10 @@ type Context struct {
 	Pipeline string // names the load in its target
 	Step     string
 	Inputs   []string // what the inputs are called: step or step.output
-	// Distinct reads the rows of an input once and gives the values of a column
-	// as text, in order. It is nil where rows are not read: the values are not
-	// known then.
-	Distinct func(input, column, limit int) ([]string, error)
+	// Distinct reads the rows of an input and gives at most limit values of a
+	// column as text, in order, without null; whole is false when not all rows were
+	// read. It is nil where no rows can be read.
+	Distinct func(input, column, limit int) (values []string, whole bool, err error)
 	problems []Problem
 }
 
@@ -107,16 +107,6 @@ type Problem struct {
 	Path     string
 	Sentence string
 	Warning  bool
-}
-
-// distinct gives the values of a column of an input; known is false while rows
-// are not read.
-func (c *Context) distinct(input, column int) (values []string, known bool, err error) {
-	if c.Distinct == nil {
-		return nil, false, nil
-	}
-	values, err = c.Distinct(input, column, maxPivot+1)
-	return values, true, err
 }
 
 // Problem reports a mistake.

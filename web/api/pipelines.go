@@ -107,7 +107,7 @@ func checked(p *engine.Plan) (checkedSheet, error) {
 }
 
 func (s *Server) bind(ctx context.Context, sh *sheet.Sheet, problems []sheet.Problem, params map[string]string) *engine.Plan {
-	return engine.Bind(ctx, sh, problems, engine.Binding{World: s.shared.World(), Params: params, Now: s.Clock()})
+	return engine.Bind(ctx, sh, problems, engine.Binding{World: s.shared.World(), Params: params, Now: s.Clock(), Reach: othersRead})
 }
 
 // PipelineView is a pipeline as a list shows it.
@@ -317,7 +317,8 @@ type tried struct {
 	Aside    int64            `json:"set_aside_total"`
 }
 
-// othersRead is how many rows a trial reads of what is joined to the main input.
+// othersRead is how many rows are read of what is joined to a trial's main input,
+// and of each source to find columns that depend on rows.
 const othersRead = 100_000
 
 func (s *Server) try(ctx context.Context, in *tryInput) (*body[tried], error) {
