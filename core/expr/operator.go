@@ -109,27 +109,32 @@ func (b *binder) bindIn(e *pg.A_Expr, negated bool) (node, error) {
 	if err != nil {
 		return nil, err
 	}
-	var out node
+	var equals []node
 	for _, item := range nodes[1:] {
 		equal, err := b.compare("=", nodes[0], item, e.Location)
 		if err != nil {
 			return nil, err
 		}
-		if out == nil {
-			out = equal
-		} else {
-			out = &logicNode{false, out, equal}
-		}
+		equals = append(equals, equal)
+	}
+	return oneOf(equals, negated), nil
+}
+
+// oneOf tells whether at least one of some conditions is true, or none is.
+func oneOf(conditions []node, negated bool) node {
+	out := conditions[0]
+	for _, c := range conditions[1:] {
+		out = &logicNode{false, out, c}
 	}
 	if negated {
-		out = not(out)
+		return not(out)
 	}
-	return out, nil
+	return out
 }
 
 // bindRowIn is (a, b) IN ((1, 2), (3, 4)).
 func (b *binder) bindRowIn(e *pg.A_Expr, row *pg.RowExpr, negated bool) (node, error) {
-	var out node
+	var equals []node
 	for _, item := range e.Rexpr.GetList().GetItems() {
 		other := item.GetRowExpr()
 		if other == nil {
@@ -139,16 +144,9 @@ func (b *binder) bindRowIn(e *pg.A_Expr, row *pg.RowExpr, negated bool) (node, e
 		if err != nil {
 			return nil, err
 		}
-		if out == nil {
-			out = equal
-		} else {
-			out = &logicNode{false, out, equal}
-		}
+		equals = append(equals, equal)
 	}
-	if negated {
-		out = not(out)
-	}
-	return out, nil
+	return oneOf(equals, negated), nil
 }
 
 func (b *binder) bindBetween(e *pg.A_Expr) (node, error) {
