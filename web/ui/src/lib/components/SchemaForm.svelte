@@ -151,6 +151,45 @@
   {/if}
 {/snippet}
 
+{#snippet tools(name: string, label: string, i: number)}
+  <span class="tools">
+    {#if !readonly}
+      <button
+        class="plain"
+        title="up"
+        aria-label="move {label} {i + 1} up"
+        onclick={() => set(name, move(rows(name), i, -1))}>↑</button
+      >
+      <button
+        class="plain"
+        title="down"
+        aria-label="move {label} {i + 1} down"
+        onclick={() => set(name, move(rows(name), i, 1))}>↓</button
+      >
+      <button
+        class="plain"
+        title="remove"
+        aria-label="remove {label} {i + 1}"
+        onclick={() =>
+          set(
+            name,
+            rows(name).filter((_, k) => k !== i),
+          )}>×</button
+      >
+    {/if}
+  </span>
+{/snippet}
+
+{#snippet more(name: string, s: Schema, what: string)}
+  {#if !readonly}
+    <button
+      class="plain"
+      onclick={() => set(name, [...rows(name), Object.fromEntries((s.items?.required ?? []).map((k) => [k, '']))])}
+      >Add {what}</button
+    >
+  {/if}
+{/snippet}
+
 <div class="set" class:inner={path !== ''}>
   {#each fields as [name, s] (name)}
     {@const p = at(name)}
@@ -169,40 +208,11 @@
               {problems}
               {readonly}
             />
-            {#if !readonly}
-              <span class="tools">
-                <button
-                  class="plain"
-                  aria-label="move {label} {i + 1} up"
-                  onclick={() => set(name, move(rows(name), i, -1))}>↑</button
-                >
-                <button
-                  class="plain"
-                  aria-label="move {label} {i + 1} down"
-                  onclick={() => set(name, move(rows(name), i, 1))}>↓</button
-                >
-                <button
-                  class="plain"
-                  aria-label="remove {label} {i + 1}"
-                  onclick={() =>
-                    set(
-                      name,
-                      rows(name).filter((_, k) => k !== i),
-                    )}>×</button
-                >
-              </span>
-            {/if}
+            {@render tools(name, label, i)}
             {#if problems[`${p}[${i}]`]}<p class="bad" role="alert">{problems[`${p}[${i}]`]}</p>{/if}
           </div>
         {/each}
-        {#if !readonly}
-          <button
-            class="plain"
-            onclick={() =>
-              set(name, [...rows(name), Object.fromEntries((s.items?.required ?? []).map((k) => [k, '']))])}
-            >Add one</button
-          >
-        {/if}
+        {@render more(name, s, 'one')}
       {:else if s.type === 'array' && s.items?.type === 'object'}
         {@const cols = Object.entries(s.items.properties ?? {})}
         <div class="table" role="group" aria-label={label}>
@@ -232,46 +242,14 @@
                   `${label} ${i + 1} ${c.title ?? k}`,
                 )}
               {/each}
-              <span class="tools">
-                {#if !readonly}
-                  <button
-                    class="plain"
-                    title="up"
-                    aria-label="move {label} {i + 1} up"
-                    onclick={() => set(name, move(rows(name), i, -1))}>↑</button
-                  >
-                  <button
-                    class="plain"
-                    title="down"
-                    aria-label="move {label} {i + 1} down"
-                    onclick={() => set(name, move(rows(name), i, 1))}>↓</button
-                  >
-                  <button
-                    class="plain"
-                    title="remove"
-                    aria-label="remove {label} {i + 1}"
-                    onclick={() =>
-                      set(
-                        name,
-                        rows(name).filter((_, k) => k !== i),
-                      )}>×</button
-                  >
-                {/if}
-              </span>
+              {@render tools(name, label, i)}
               {#each cols as [k] (k)}
                 {#if problems[`${p}[${i}].${k}`]}<p class="bad" role="alert">{problems[`${p}[${i}].${k}`]}</p>{/if}
               {/each}
               {#if problems[`${p}[${i}]`]}<p class="bad" role="alert">{problems[`${p}[${i}]`]}</p>{/if}
             </div>
           {/each}
-          {#if !readonly}
-            <button
-              class="plain"
-              onclick={() =>
-                set(name, [...rows(name), Object.fromEntries((s.items?.required ?? []).map((k) => [k, '']))])}
-              >Add {label === 'on' ? 'a key' : 'one'}</button
-            >
-          {/if}
+          {@render more(name, s, label === 'on' ? 'a key' : 'one')}
         </div>
       {:else if s.type === 'array'}
         <div class="words" role="group" aria-label={label}>
