@@ -13,6 +13,7 @@ import (
 	"welkin/connect/connecttest"
 	"welkin/connect/postgres"
 	"welkin/core/batch"
+	"welkin/core/batch/batchtest"
 	"welkin/core/schema"
 	"welkin/core/step"
 	"welkin/localpg/pgtest"
@@ -76,28 +77,9 @@ func exists(ctx context.Context, c any, name string) *step.Table {
 	return t
 }
 
-// rows makes a batch; "∅" is null.
+// rows makes a batch that comes from a file.
 func rows(t *testing.T, columns string, lines ...string) *batch.Batch {
-	s := &schema.Schema{}
-	for _, c := range strings.Split(columns, " ") {
-		name, typ, _ := strings.Cut(c, ":")
-		parsed, err := schema.ParseType(typ)
-		require.NoError(t, err)
-		s.Columns = append(s.Columns, schema.Column{Name: name, Type: parsed, Nullable: true})
-	}
-	b := &batch.Batch{Schema: s, N: len(lines)}
-	for c, col := range s.Columns {
-		builder := batch.NewBuilder(col.Type)
-		for _, l := range lines {
-			v := strings.Split(l, "|")[c]
-			if v == "∅" {
-				builder.AppendNull()
-			} else {
-				require.Nil(t, batch.AppendText(builder, col.Type, v))
-			}
-		}
-		b.Cols = append(b.Cols, builder.NewArray())
-	}
+	b := batchtest.Rows(t, columns, lines...)
 	for i := range lines {
 		b.Origin.Row = append(b.Origin.Row, int64(i+2))
 		b.Origin.Place = append(b.Origin.Place, "log.csv")

@@ -8,28 +8,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"welkin/core/batch"
+	"welkin/core/batch/batchtest"
 	"welkin/core/expr"
 	"welkin/core/schema"
 )
-
-// rows makes a batch of text cells; "∅" is null.
-func rows(t testing.TB, s *schema.Schema, cells ...[]string) *batch.Batch {
-	t.Helper()
-	b := &batch.Batch{Schema: s, N: len(cells)}
-	for c, col := range s.Columns {
-		builder := batch.NewBuilder(col.Type)
-		for _, row := range cells {
-			if row[c] == "∅" {
-				builder.AppendNull()
-				continue
-			}
-			fault := batch.AppendText(builder, col.Type, row[c])
-			require.Nil(t, fault)
-		}
-		b.Cols = append(b.Cols, builder.NewArray())
-	}
-	return b
-}
 
 func column(name, typ string) schema.Column {
 	t, err := schema.ParseType(typ)
@@ -43,7 +25,7 @@ var stays = schema.New(column("nights", "int"), column("price", "decimal(8,2)"),
 	column("water level", "text"), column("share", "float"), column("warden", "bool"))
 
 func stay(t testing.TB) *batch.Batch {
-	return rows(t, stays, []string{"3", "19.50", "Ravenseat", "2026-11-23", "3,45", "0.5", "true"},
+	return batchtest.Cells(t, stays, []string{"3", "19.50", "Ravenseat", "2026-11-23", "3,45", "0.5", "true"},
 		[]string{"∅", "∅", "∅", "∅", "∅", "∅", "∅"})
 }
 
@@ -81,7 +63,7 @@ func TestNowIsTheStartOfTheEpoch(t *testing.T) {
 }
 
 func TestARowsFailureIsThatRowsProblem(t *testing.T) {
-	b := rows(t, stays, []string{"1", "1", "7", "2026-01-01", "", "1", "true"}, []string{"0", "1", "seven", "2026-01-01", "", "1", "true"},
+	b := batchtest.Cells(t, stays, []string{"1", "1", "7", "2026-01-01", "", "1", "true"}, []string{"0", "1", "seven", "2026-01-01", "", "1", "true"},
 		[]string{"2", "1", "8", "2026-01-01", "", "1", "true"})
 	for text, code := range map[string]string{"6 / nights": "division by zero", "CAST(hut AS int)": "not a number", "6 % nights": "division by zero",
 		"to_date(hut, 'D')": "bad argument"} {
@@ -100,7 +82,7 @@ func TestARowsFailureIsThatRowsProblem(t *testing.T) {
 }
 
 func TestABranchIsEvaluatedForItsRowsAlone(t *testing.T) {
-	b := rows(t, stays, []string{"0", "1", "x", "2026-01-01", "", "1", "true"}, []string{"2", "1", "4", "2026-01-01", "", "1", "true"})
+	b := batchtest.Cells(t, stays, []string{"0", "1", "x", "2026-01-01", "", "1", "true"}, []string{"2", "1", "4", "2026-01-01", "", "1", "true"})
 	for _, text := range []string{
 		"CASE WHEN nights = 0 THEN 0 ELSE 6 / nights END", "nights <> 0 AND 6 / nights > 1", "nights = 0 OR 6 / nights > 1",
 		"coalesce(nullif(nights, 0), 1) * CASE WHEN hut ~ '^[0-9]+$' THEN hut::int ELSE 1 END",
@@ -164,7 +146,7 @@ func BenchmarkFilter(b *testing.B) {
 	for i := range cells {
 		cells[i] = []string{"3", "19.50", "Ravenseat", "2026-11-23", "3,45", "0.5", "true"}
 	}
-	data := rows(b, stays, cells...)
+	data := batchtest.Cells(b, stays, cells...)
 	p, err := expr.BindCondition("nights > 2 AND hut = 'Ravenseat'", expr.Scope{Schema: stays})
 	require.NoError(b, err)
 	b.SetBytes(int64(batch.Rows))

@@ -7,28 +7,19 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 
 	"welkin/core/batch"
+	"welkin/core/batch/batchtest"
 	"welkin/core/profile"
-	"welkin/core/schema"
 )
 
 func rows(t testing.TB, typ string, cells ...string) *batch.Batch {
 	t.Helper()
-	parsed, err := schema.ParseType(typ)
-	require.NoError(t, err)
-	to := batch.NewBuilder(parsed)
-	for _, c := range cells {
-		if c == "∅" {
-			to.AppendNull()
-		} else {
-			require.Nil(t, batch.AppendText(to, parsed, c))
-		}
+	lists := make([][]string, len(cells))
+	for i, c := range cells {
+		lists[i] = []string{c}
 	}
-	b := &batch.Batch{Schema: schema.New(schema.Column{Name: "c", Type: parsed}), N: len(cells)}
-	b.Cols = append(b.Cols, to.NewArray())
-	return b
+	return batchtest.Cells(t, batchtest.Columns(t, "c:"+typ), lists...)
 }
 
 func of(t testing.TB, batches ...*batch.Batch) profile.Column {

@@ -15,6 +15,7 @@ import (
 	"pgregory.net/rapid"
 
 	"welkin/core/batch"
+	"welkin/core/batch/batchtest"
 	"welkin/core/expr"
 	"welkin/core/schema"
 	"welkin/core/step"
@@ -67,30 +68,6 @@ func (s *sink) Room() int64         { return s.room }
 func (s *sink) TempDir() string     { return "" }
 func (s *sink) Env() *expr.Env      { return &expr.Env{Now: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)} }
 func (s *sink) Warn(string)         {}
-
-// table makes a batch of texts; "∅" is null.
-func table(t require.TestingT, columns string, lines []string) *batch.Batch {
-	s := &schema.Schema{}
-	for _, c := range strings.Split(columns, " ") {
-		name, typ, _ := strings.Cut(c, ":")
-		parsed, err := schema.ParseType(typ)
-		require.NoError(t, err)
-		s.Columns = append(s.Columns, schema.Column{Name: name, Type: parsed, Nullable: true})
-	}
-	b := &batch.Batch{Schema: s, N: len(lines)}
-	for c, col := range s.Columns {
-		builder := batch.NewBuilder(col.Type)
-		for _, l := range lines {
-			if v := strings.Split(l, "|")[c]; v == "∅" {
-				builder.AppendNull()
-			} else {
-				require.Nil(t, batch.AppendText(builder, col.Type, v))
-			}
-		}
-		b.Cols = append(b.Cols, builder.NewArray())
-	}
-	return b
-}
 
 // through runs settings over inputs cut into batches of a size, and checks that
 // the account balances.
@@ -189,8 +166,8 @@ func TestJoinsAgreeWithPostgres(t *testing.T) {
 	} {
 		t.Run(rows, func(t *testing.T) {
 			rapid.Check(t, func(rt *rapid.T) {
-				l := table(rt, "k:text n:int", rapid.SliceOfN(rapid.Custom(func(t *rapid.T) string { return keys.Draw(t, "k") + "|" + whole.Draw(t, "n") }), 0, 25).Draw(rt, "left"))
-				r := table(rt, "k:text m:decimal(6,2)", rapid.SliceOfN(rapid.Custom(func(t *rapid.T) string { return keys.Draw(t, "k") + "|" + exact.Draw(t, "m") }), 0, 25).Draw(rt, "right"))
+				l := batchtest.Rows(rt, "k:text n:int", rapid.SliceOfN(rapid.Custom(func(t *rapid.T) string { return keys.Draw(t, "k") + "|" + whole.Draw(t, "n") }), 0, 25).Draw(rt, "left")...)
+				r := batchtest.Rows(rt, "k:text m:decimal(6,2)", rapid.SliceOfN(rapid.Custom(func(t *rapid.T) string { return keys.Draw(t, "k") + "|" + exact.Draw(t, "m") }), 0, 25).Draw(rt, "right")...)
 				want := p.ask(rt, sql, l, r)
 				for _, size := range sizes {
 					got := through(rt, &step.Join{Rows: rows, On: []step.JoinKey{{Left: "k", Right: "k"}}}, size, l, r)
@@ -211,9 +188,9 @@ func TestGroupsAgreeWithPostgres(t *testing.T) {
 	aggregates := []string{"count(*)", "count(n)", "count(DISTINCT d)", "sum(n)", "sum(d)", "min(n)", "max(d)", "min(k)", "bool_and(n > 0)", "bool_or(n > 0)", "sum(n) FILTER (WHERE d > 1)", "count(*) FILTER (WHERE n IS NULL)", "round(avg(d), 4)", "max(n) FILTER (WHERE n < 5) + 1", "sum(DISTINCT d)"}
 	for _, by := range [][]string{{"k"}, nil} {
 		rapid.Check(t, func(rt *rapid.T) {
-			in := table(rt, "k:text n:int d:decimal(6,2)", rapid.SliceOfN(rapid.Custom(func(t *rapid.T) string {
+			in := batchtest.Rows(rt, "k:text n:int d:decimal(6,2)", rapid.SliceOfN(rapid.Custom(func(t *rapid.T) string {
 				return keys.Draw(t, "k") + "|" + whole.Draw(t, "n") + "|" + exact.Draw(t, "d")
-			}), 0, 30).Draw(rt, "rows"))
+			}), 0, 30).Draw(rt, "rows")...)
 			g := &step.Group{By: by}
 			columns := append([]string{}, by...)
 			for i, a := range aggregates {
@@ -242,9 +219,9 @@ func TestRowWiseStepsDoNotDependOnTheBatchSize(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			rapid.Check(t, func(rt *rapid.T) {
-				in := table(rt, "k:text n:int d:decimal(6,2)", rapid.SliceOfN(rapid.Custom(func(t *rapid.T) string {
+				in := batchtest.Rows(rt, "k:text n:int d:decimal(6,2)", rapid.SliceOfN(rapid.Custom(func(t *rapid.T) string {
 					return keys.Draw(t, "k") + "|" + whole.Draw(t, "n") + "|" + exact.Draw(t, "d")
-				}), 1, 40).Draw(rt, "rows"))
+				}), 1, 40).Draw(rt, "rows")...)
 				want := through(rt, s, 16_384, in)
 				for _, size := range sizes {
 					require.Equal(rt, want, through(rt, s, size, in))

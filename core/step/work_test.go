@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"welkin/core/batch"
+	"welkin/core/batch/batchtest"
 	"welkin/core/expr"
 	"welkin/core/match"
 	"welkin/core/schema"
@@ -64,7 +65,7 @@ func mistakes(s step.Settings, inputs ...*batch.Batch) string {
 }
 
 func TestMaskHidesAndStillJoins(t *testing.T) {
-	in := table(t, "mail:text n:int", []string{"ann@larkfell.example|1234567", "∅|12", "Bø 7|∅"})
+	in := batchtest.Rows(t, "mail:text n:int", "ann@larkfell.example|1234567", "∅|12", "Bø 7|∅")
 	h := hmac.New(sha256.New, []byte("secret"))
 	h.Write([]byte("ann@larkfell.example"))
 	assert.Equal(t, hex.EncodeToString(h.Sum(nil))+"|1234567", worked(t, &step.Mask{Columns: []string{"mail"}, How: step.MaskHash, Key: ":key"}, in).lines[0])
@@ -74,7 +75,7 @@ func TestMaskHidesAndStillJoins(t *testing.T) {
 }
 
 func TestRecordsFlattenAndTextIsParsed(t *testing.T) {
-	in := table(t, "id:int payload:text", []string{`1|{"box": "R7", "reading": {"watts": 120, "ok": true}}`, `2|nonsense`, `3|{"box": null}`, `4|∅`})
+	in := batchtest.Rows(t, "id:int payload:text", `1|{"box": "R7", "reading": {"watts": 120, "ok": true}}`, `2|nonsense`, `3|{"box": null}`, `4|∅`)
 	typ, err := schema.ParseType("record{box text, reading record{watts int, ok bool}}")
 	require.NoError(t, err)
 	parsed := &step.ParseText{Column: "payload", Type: &typ}
@@ -94,7 +95,7 @@ func TestRecordsFlattenAndTextIsParsed(t *testing.T) {
 	assert.Equal(t, []string{`1|R7|{"watts": 120, "ok": true}`, "3|R8|∅"}, worked(t, &step.FlattenRecords{Columns: []string{"p"}, Levels: 1}, nested).lines)
 	bound := (&step.FlattenRecords{Between: "."}).Bind(&step.Context{}, []*schema.Schema{nested.Schema})
 	assert.Equal(t, []string{"id", "p.box", "p.reading.watts", "p.reading.ok"}, bound.Schema.Names())
-	line := table(t, "l:text", []string{`7,"a, b",3.5`, `1,2`, `x,y,1`})
+	line := batchtest.Rows(t, "l:text", `7,"a, b",3.5`, `1,2`, `x,y,1`)
 	out = worked(t, &step.ParseText{Column: "l", As: "csv", Into: []step.ReadColumn{{Name: "n", Type: schema.Of(schema.Int)}, {Name: "s", Type: schema.Of(schema.Text)}, {Name: "d", Type: schema.DecimalOf(6, 2)}}}, line)
 	assert.Equal(t, []string{`7,"a, b",3.5|7|a, b|3.50`}, out.lines)
 	assert.Len(t, out.faults, 2)
@@ -105,7 +106,7 @@ func TestSamplesKeepTheirSeed(t *testing.T) {
 	for i := range 2000 {
 		cells = append(cells, fmt.Sprint(i))
 	}
-	in := table(t, "n:int", cells)
+	in := batchtest.Rows(t, "n:int", cells...)
 	tenth := worked(t, &step.Sample{Share: 10, Seed: 7}, in)
 	assert.InDelta(t, 200, len(tenth.lines), 45)
 	assert.Equal(t, tenth.lines, worked(t, &step.Sample{Share: 10, Seed: 7}, in).lines)
@@ -117,8 +118,8 @@ func TestSamplesKeepTheirSeed(t *testing.T) {
 }
 
 func TestRulesSetAsideWhatBreaksThem(t *testing.T) {
-	rows := table(t, "id:int code:text n:int", []string{"1|L4|3", "2|M9|3", "3|zz|3", "4|∅|3", "5|L4|99", "1|L4|3", "6|L4|∅"})
-	codes := table(t, "code:text", []string{"L4", "zz"})
+	rows := batchtest.Rows(t, "id:int code:text n:int", "1|L4|3", "2|M9|3", "3|zz|3", "4|∅|3", "5|L4|99", "1|L4|3", "6|L4|∅")
+	codes := batchtest.Rows(t, "code:text", "L4", "zz")
 	for want, r := range map[string]step.Rule{
 		"not allowed: code M9":       {Columns: []string{"code"}, Allowed: []string{"L4", "zz"}},
 		"wrong pattern: code zz":     {Columns: []string{"code"}, Pattern: "[A-Z][0-9]"},
@@ -140,7 +141,7 @@ func TestRulesSetAsideWhatBreaksThem(t *testing.T) {
 }
 
 func TestScriptsSeeRowsAndNothingElse(t *testing.T) {
-	in := table(t, "hut:text n:int", []string{"Ravenseat|2", "Larkfell|∅", "Saltmere|0"})
+	in := batchtest.Rows(t, "hut:text n:int", "Ravenseat|2", "Larkfell|∅", "Saltmere|0")
 	cols := []step.ReadColumn{{Name: "code", Type: schema.Of(schema.Text)}, {Name: "n", Type: schema.Of(schema.Int)}}
 	out := worked(t, &step.Script{Columns: cols, Code: "def row(r):\n  if r['n'] == None: return None\n  return [{'code': r['hut'][:2], 'n': i} for i in range(r['n'])]"}, in)
 	assert.Equal(t, []string{"Ra|0", "Ra|1"}, out.lines)
@@ -164,7 +165,7 @@ func TestScriptsSeeRowsAndNothingElse(t *testing.T) {
 }
 
 func TestAScriptIsBoundedInTimeAndMemory(t *testing.T) {
-	in := table(t, "n:int", []string{"1"})
+	in := batchtest.Rows(t, "n:int", "1")
 	for code, want := range map[string]string{
 		"def row(r):\n  while True:\n    pass":                              "longer than it may",
 		"def row(r):\n  return {'n': len('x' * 10000000000)}":               "repetition",
@@ -200,9 +201,9 @@ func (s *said) SetAside(_ *batch.Batch, _ int, _, _ string, f *batch.Fault) erro
 }
 
 func TestNamesAreMatchedIntoFourBranches(t *testing.T) {
-	rows := table(t, "town:text", []string{"Saltmere", "saltmere ", "Saltmeer", "Ormskel", "Xyzzy", "∅", "Decided", "Nowhere", "Twin"})
-	towns := table(t, "name:text district:text", []string{"Saltmere|East", "Ormskell|West", "Ormskall|West", "Larkfell|North", "Twin|A", "Twin|B", "∅|C"})
-	decided := table(t, "value:text name:text", []string{"decided|Larkfell", "nowhere|∅"})
+	rows := batchtest.Rows(t, "town:text", "Saltmere", "saltmere ", "Saltmeer", "Ormskel", "Xyzzy", "∅", "Decided", "Nowhere", "Twin")
+	towns := batchtest.Rows(t, "name:text district:text", "Saltmere|East", "Ormskell|West", "Ormskall|West", "Larkfell|North", "Twin|A", "Twin|B", "∅|C")
+	decided := batchtest.Rows(t, "value:text name:text", "decided|Larkfell", "nowhere|∅")
 	out := worked(t, &step.MatchNames{Column: "town", Name: "name", Take: []string{"district"}, Algorithm: match.Levenshtein, Near: 0.7, Unclear: 0.5, Margin: 0.15}, rows, towns, decided)
 	first := func(branch int) (names []string) {
 		for _, l := range out.branches[branch] {
@@ -231,19 +232,19 @@ func TestAHundredThousandNamesFindTheirsAmongTenThousand(t *testing.T) {
 		text[i%len(text)] = 'x'
 		guests = append(guests, string(text))
 	}
-	bound := (&step.MatchNames{Column: "town", Name: "name"}).Bind(&step.Context{Context: context.Background()}, []*schema.Schema{table(t, "town:text", nil).Schema, table(t, "name:text", nil).Schema})
+	bound := (&step.MatchNames{Column: "town", Name: "name"}).Bind(&step.Context{Context: context.Background()}, []*schema.Schema{batchtest.Rows(t, "town:text").Schema, batchtest.Rows(t, "name:text").Schema})
 	op, out := bound.Operator(), &sink{room: 512 << 20}
-	require.NoError(t, op.Push(1, table(t, "name:text", towns), out))
+	require.NoError(t, op.Push(1, batchtest.Rows(t, "name:text", towns...), out))
 	require.NoError(t, op.End(1, out))
 	out.lines = nil
-	rows := table(t, "town:text", guests[:4_000]) // a part here; all of them in the benchmark
+	rows := batchtest.Rows(t, "town:text", guests[:4_000]...) // a part here; all of them in the benchmark
 	require.NoError(t, op.Push(0, rows, out))
 	far := len(out.branches[3])
 	assert.Less(t, far, 200, "nearly every name with one letter changed finds one that is alike")
 }
 
 func TestPersonalDataIsActedOn(t *testing.T) {
-	rows := table(t, "id:int guest_name:text remarks:text", []string{"1|Ann|call +47 22 33 44 55 or ann@larkfell.example", "2|Bo|∅", "3|Cy|card 4111 1111 1111 1111 ok"})
+	rows := batchtest.Rows(t, "id:int guest_name:text remarks:text", "1|Ann|call +47 22 33 44 55 or ann@larkfell.example", "2|Bo|∅", "3|Cy|card 4111 1111 1111 1111 ok")
 	out := worked(t, &step.FindPersonal{Do: step.PersonalMask}, rows)
 	assert.Equal(t, []string{"1|Ann|call +99 99 99 99 99 or xxx@xxxxxxxx.xxxxxxx", "2|Bo|∅", "3|Cy|card 9999 9999 9999 9999 ok"}, out.branches[0])
 	assert.Equal(t, []string{"remarks|e-mail address|its form|1|3|xxx@xxxxxxxx.xxxxxxx", "remarks|payment card|its form|1|3|9999 9999 9999 9999", "remarks|phone number|its form|1|3|+99 99 99 99 99"}, out.branches[1])
@@ -256,8 +257,8 @@ func TestPersonalDataIsActedOn(t *testing.T) {
 }
 
 func TestCompareSetsAKeyThatComesTwiceAside(t *testing.T) {
-	now := table(t, "id:int s:text", []string{"1|a", "1|b", "2|x", "4|n", "4|n"})
-	before := table(t, "id:int s:text", []string{"1|a", "2|y", "2|z", "3|g"})
+	now := batchtest.Rows(t, "id:int s:text", "1|a", "1|b", "2|x", "4|n", "4|n")
+	before := batchtest.Rows(t, "id:int s:text", "1|a", "2|y", "2|z", "3|g")
 	out := worked(t, &step.Compare{On: []step.JoinKey{{Left: "id"}}}, now, before)
 	assert.Equal(t, []string{"1|a|same|[]", `2|x|changed|["s"]`, "3|g|gone|∅", "4|n|new|∅"}, sorted(out.lines))
 	assert.Len(t, out.faults, 3)
@@ -276,8 +277,8 @@ func sorted(lines []string) []string {
 }
 
 func TestLookUpAnswersInItsOwnWays(t *testing.T) {
-	rows := table(t, "hut:text", []string{"H1", "H2", "H9", "∅"})
-	huts := table(t, "code:text beds:int", []string{"H1|4", "H2|6", "H2|8"})
+	rows := batchtest.Rows(t, "hut:text", "H1", "H2", "H9", "∅")
+	huts := batchtest.Rows(t, "code:text beds:int", "H1|4", "H2|6", "H2|8")
 	on := []step.JoinKey{{Left: "hut", Right: "code"}}
 	out := worked(t, &step.LookUp{On: on, Many: "set aside", NoKey: step.Answer{Do: "use values", Values: []step.Derived{{Name: "beds", Value: "-1"}}}, NoMatch: step.Answer{Do: "set aside"}}, rows, huts)
 	assert.Equal(t, []string{"H1|4", "∅|-1"}, out.lines)
@@ -287,7 +288,7 @@ func TestLookUpAnswersInItsOwnWays(t *testing.T) {
 }
 
 func TestColumnsArePickedByWords(t *testing.T) {
-	in := table(t, "id:int m1:int m2:decimal(4,1) s:text 2026:int", []string{"1|2|3.0|x|5"})
+	in := batchtest.Rows(t, "id:int m1:int m2:decimal(4,1) s:text 2026:int", "1|2|3.0|x|5")
 	pick := func(entries ...string) []string {
 		c := &step.Context{Context: context.Background()}
 		var columns []step.Chosen
@@ -313,7 +314,7 @@ func TestColumnsArePickedByWords(t *testing.T) {
 }
 
 func TestBadInputIsRefusedOrSetAsideAndNeverACrash(t *testing.T) {
-	in := table(t, "n:int s:text", []string{"0|x"})
+	in := batchtest.Rows(t, "n:int s:text", "0|x")
 	var many []string
 	for i := range 100_000 {
 		many = append(many, fmt.Sprint(i))
