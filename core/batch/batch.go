@@ -1,7 +1,8 @@
 // Package batch holds rows by column: an Arrow array for each column of a
 // schema, and beside them where each row came from. batch.go has the batch,
-// value.go single values and their text, key.go keys for grouping, joining
-// and comparing, wire.go rows as they leave for a screen or a file.
+// column.go columns as plain slices for the kernels, gather.go rows picked from
+// batches, value.go single values and their text, key.go keys for grouping,
+// joining and comparing, wire.go rows as they leave for a screen or a file.
 //
 // Arrays come from Go's allocator and are left to the collector: nothing here
 // is retained or released by hand.
@@ -9,13 +10,9 @@ package batch
 
 import (
 	"fmt"
-	"runtime"
-	"sync"
-	"sync/atomic"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
-	"github.com/apache/arrow-go/v18/arrow/decimal128"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 
 	"welkin/core/schema"
@@ -147,181 +144,9 @@ func Nulls(t schema.Type, n int) arrow.Array {
 	return b.NewArray()
 }
 
-// reader and appender are what every Arrow array and builder of a Go type offer.
-type reader[T any] interface {
-	Value(int) T
-	IsNull(int) bool
-}
-type appender[T any] interface {
-	Append(T)
-	AppendNull()
-	Reserve(int)
-	NewArray() arrow.Array
-}
-
-func gather[T any](a arrow.Array, rows []int32) arrow.Array {
-	out := array.NewBuilder(memory.DefaultAllocator, a.DataType())
-	to, from := out.(appender[T]), a.(reader[T])
-	to.Reserve(len(rows))
-	nulls := a.NullN() > 0
-	for _, r := range rows {
-		if r < 0 || nulls && from.IsNull(int(r)) {
-			to.AppendNull()
-		} else {
-			to.Append(from.Value(int(r)))
-		}
-	}
-	return to.NewArray()
-}
-
-// Take gathers values of one column; a row of -1 gives null.
-func Take(a arrow.Array, rows []int32) arrow.Array {
-	switch a.(type) {
-	case *array.Boolean:
-		return gather[bool](a, rows)
-	case *array.Int64:
-		return gather[int64](a, rows)
-	case *array.Float64:
-		return gather[float64](a, rows)
-	case *array.Decimal128:
-		return gather[decimal128.Num](a, rows)
-	case *array.String:
-		return gather[string](a, rows)
-	case *array.Binary, *array.FixedSizeBinary:
-		return gather[[]byte](a, rows)
-	case *array.Date32:
-		return gather[arrow.Date32](a, rows)
-	case *array.Time64:
-		return gather[arrow.Time64](a, rows)
-	case *array.Timestamp:
-		return gather[arrow.Timestamp](a, rows)
-	case *array.MonthDayNanoInterval:
-		return gather[arrow.MonthDayNanoInterval](a, rows)
-	case *array.List, *array.Struct:
-		out := array.NewBuilder(memory.DefaultAllocator, a.DataType())
-		for _, r := range rows {
-			if r < 0 {
-				out.AppendNull()
-			} else {
-				AppendFrom(out, a, int(r))
-			}
-		}
-		return out.NewArray()
-	}
-	panic(fmt.Sprintf("batch: no gather for %s", a.DataType()))
-}
-
 // ConcatArrays joins columns of one type into one.
 func ConcatArrays(parts []arrow.Array) (arrow.Array, error) {
 	return array.Concatenate(parts, memory.DefaultAllocator)
-}
-
-// Gather makes a batch of rows of several batches of one schema: row i is row
-// rows[i] of batches[from[i]].
-func Gather(batches []*Batch, from, rows []int32) *Batch {
-	out := &Batch{Schema: batches[0].Schema, Cols: make([]arrow.Array, len(batches[0].Cols)), N: len(rows)}
-	column := func(c int) {
-		parts := make([]arrow.Array, len(batches))
-		for i, b := range batches {
-			parts[i] = b.Cols[c]
-		}
-		out.Cols[c] = GatherColumn(parts, from, rows)
-	}
-	if len(rows) < 2048 {
-		for c := range out.Cols {
-			column(c)
-		}
-	} else { // rows lie far apart: several cores wait for memory better than one
-		var wg sync.WaitGroup
-		var next atomic.Int32
-		for range min(runtime.GOMAXPROCS(0), len(out.Cols)) {
-			wg.Go(func() {
-				for c := int(next.Add(1)) - 1; c < len(out.Cols); c = int(next.Add(1)) - 1 {
-					column(c)
-				}
-			})
-		}
-		wg.Wait()
-	}
-	out.Origin = gatherOrigins(batches, from, rows)
-	return out
-}
-
-func gatherOrigins(batches []*Batch, from, rows []int32) Origin {
-	out := Origin{All: batches[0].Origin.All}
-	places := false
-	for _, b := range batches {
-		places = places || b.Origin.Place != nil || b.Origin.All != out.All
-	}
-	if places {
-		out.All = ""
-	}
-	for i, f := range from {
-		o := &batches[f].Origin
-		if !places && o.Row == nil && o.Key == nil {
-			continue
-		}
-		place, row, key := o.At(int(rows[i]))
-		put(&out.Place, places, len(rows), i, place)
-		put(&out.Row, o.Row != nil, len(rows), i, row)
-		put(&out.Key, o.Key != nil, len(rows), i, key)
-	}
-	return out
-}
-
-func put[T any](list *[]T, there bool, n, i int, v T) {
-	if !there {
-		return
-	}
-	if *list == nil {
-		*list = make([]T, n)
-	}
-	(*list)[i] = v
-}
-
-// GatherColumn picks value rows[i] of column from[i], for each i.
-func GatherColumn(columns []arrow.Array, from, rows []int32) arrow.Array {
-	switch columns[0].(type) {
-	case *array.Int64:
-		return gatherMany[int64](columns, from, rows)
-	case *array.Float64:
-		return gatherMany[float64](columns, from, rows)
-	case *array.Decimal128:
-		return gatherMany[decimal128.Num](columns, from, rows)
-	case *array.String:
-		return gatherMany[string](columns, from, rows)
-	case *array.Date32:
-		return gatherMany[arrow.Date32](columns, from, rows)
-	case *array.Timestamp:
-		return gatherMany[arrow.Timestamp](columns, from, rows)
-	case *array.Boolean:
-		return gatherMany[bool](columns, from, rows)
-	case *array.Binary:
-		return gatherMany[[]byte](columns, from, rows)
-	}
-	out := array.NewBuilder(memory.DefaultAllocator, columns[0].DataType())
-	for i, r := range rows {
-		AppendFrom(out, columns[from[i]], int(r))
-	}
-	return out.NewArray()
-}
-
-func gatherMany[T any](columns []arrow.Array, from, rows []int32) arrow.Array {
-	out := array.NewBuilder(memory.DefaultAllocator, columns[0].DataType())
-	to := out.(appender[T])
-	to.Reserve(len(rows))
-	typed := make([]reader[T], len(columns))
-	for i, c := range columns {
-		typed[i] = c.(reader[T])
-	}
-	for i, r := range rows {
-		if c := typed[from[i]]; c.IsNull(int(r)) {
-			to.AppendNull()
-		} else {
-			to.Append(c.Value(int(r)))
-		}
-	}
-	return to.NewArray()
 }
 
 func join[T any](to, from []T, n int, wanted bool) []T {

@@ -9,7 +9,6 @@ import (
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
-	"github.com/apache/arrow-go/v18/arrow/decimal128"
 
 	"welkin/core/schema"
 )
@@ -263,7 +262,7 @@ func AppendFrom(to array.Builder, from arrow.Array, i int) {
 	case *array.Float64:
 		to.(*array.Float64Builder).Append(a.Value(i))
 	case *array.Decimal128:
-		to.(appender[decimal128.Num]).Append(a.Value(i))
+		to.(*array.Decimal128Builder).Append(a.Value(i))
 	case *array.String:
 		to.(*array.StringBuilder).Append(a.Value(i))
 	case *array.Binary:

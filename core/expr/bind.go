@@ -159,7 +159,7 @@ func literal(t schema.Type, text *string) (*constNode, *batch.Fault) {
 	} else if fault := batch.AppendText(out, t, *text); fault != nil {
 		return nil, fault
 	}
-	return &constNode{t, out.NewArray()}, nil
+	return &constNode{t: t, value: out.NewArray()}, nil
 }
 
 func (b *binder) bindConst(c *pg.A_Const) (node, error) {

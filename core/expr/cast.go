@@ -22,6 +22,12 @@ func castNode(n node, t schema.Type) node {
 		return n
 	}
 	from := n.typ()
+	if c, ok := n.(*constNode); ok { // once, not for every row
+		f := &frame{env: &Env{}, n: 1, faults: &faults{}}
+		if v := castArray(f, c.value, from, t); len(f.faults.byRow) == 0 {
+			return &constNode{t: t, value: v}
+		}
+	}
 	return &callNode{t, []node{n}, func(f *frame, args []arrow.Array) arrow.Array { return castArray(f, args[0], from, t) }}
 }
 
@@ -105,6 +111,9 @@ func castArray(f *frame, a arrow.Array, from, to schema.Type) arrow.Array {
 		switch to.Kind {
 		case schema.Int:
 			return map1(f, a, to, func(v decimal128.Num) (int64, *batch.Fault) {
+				if small, ok := batch.Small(v); ok && from.Scale == 0 {
+					return small, nil
+				}
 				n := batch.DivideRounded(v.BigInt(), batch.PowerOfTen(from.Scale))
 				if !n.IsInt64() {
 					return 0, batch.Faultf("number too large", "%s is larger than a whole number can be", n)
@@ -294,8 +303,13 @@ func outText(a arrow.Array, t schema.Type, i int) string {
 	return sqlText(a, t, i)
 }
 
+var floatPowers = [...]float64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15, 1e16, 1e17, 1e18, 1e19, 1e20, 1e21, 1e22}
+
 // decimalFloat gives the float nearest to a decimal.
 func decimalFloat(v decimal128.Num, scale int) float64 {
+	if n, ok := batch.Small(v); ok && n > -1<<53 && n < 1<<53 && scale < len(floatPowers) {
+		return float64(n) / floatPowers[scale] // both are exact, so their quotient is the nearest
+	}
 	r, _ := new(big.Rat).SetFrac(v.BigInt(), batch.PowerOfTen(scale)).Float64()
 	return r
 }

@@ -57,7 +57,7 @@ func (b *binder) bindInterval(arg node, t *pg.TypeName, at int32) (node, error) 
 func intervalConst(v interval) node {
 	out := batch.NewBuilder(intervalType).(*array.MonthDayNanoIntervalBuilder)
 	out.Append(v)
-	return &constNode{intervalType, out.NewArray()}
+	return &constNode{t: intervalType, value: out.NewArray()}
 }
 
 var intervalUnits = map[string]string{"microsecond": "us", "us": "us", "usec": "us", "millisecond": "ms", "ms": "ms", "msec": "ms", "second": "s", "sec": "s", "s": "s",

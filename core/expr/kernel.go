@@ -1,8 +1,11 @@
 package expr
 
 import (
+	"cmp"
+
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/decimal128"
 
 	"welkin/core/batch"
 	"welkin/core/schema"
@@ -23,6 +26,9 @@ type builder[T any] interface {
 
 // map1 applies fn to each value of a that is not null.
 func map1[A, R any](f *frame, a arrow.Array, t schema.Type, fn func(A) (R, *batch.Fault)) arrow.Array {
+	if xs, ok := batch.Raw[A](a); ok && batch.Makes[R]() {
+		return mapRaw(f, t, batch.Valid(f.n, a), func(i int) (R, *batch.Fault) { return fn(xs[i]) })
+	}
 	out, in := batch.NewBuilder(t).(builder[R]), a.(values[A])
 	out.Reserve(f.n)
 	for i := range f.n {
@@ -43,6 +49,11 @@ func map1[A, R any](f *frame, a arrow.Array, t schema.Type, fn func(A) (R, *batc
 
 // map2 applies fn to each pair of values of which none is null.
 func map2[A, B, R any](f *frame, a, b arrow.Array, t schema.Type, fn func(A, B) (R, *batch.Fault)) arrow.Array {
+	if xs, ok := batch.Raw[A](a); ok && batch.Makes[R]() {
+		if ys, ok := batch.Raw[B](b); ok {
+			return mapRaw(f, t, batch.Valid(f.n, a, b), func(i int) (R, *batch.Fault) { return fn(xs[i], ys[i]) })
+		}
+	}
 	out, x, y := batch.NewBuilder(t).(builder[R]), a.(values[A]), b.(values[B])
 	out.Reserve(f.n)
 	for i := range f.n {
@@ -59,6 +70,27 @@ func map2[A, B, R any](f *frame, a, b arrow.Array, t schema.Type, fn func(A, B) 
 		out.Append(v)
 	}
 	return out.NewArray()
+}
+
+// mapRaw computes the values of the rows that valid names, into a plain slice.
+func mapRaw[R any](f *frame, t schema.Type, valid *batch.Validity, value func(i int) (R, *batch.Fault)) arrow.Array {
+	out := make([]R, f.n)
+	for i := range out {
+		if !valid.At(i) {
+			continue
+		}
+		v, fault := value(i)
+		if fault != nil {
+			f.fail(i, fault)
+			if valid == nil {
+				valid = batch.AllValid(f.n)
+			}
+			valid.SetNull(i)
+			continue
+		}
+		out[i] = v
+	}
+	return batch.NewColumn(t.Arrow(), out, valid)
 }
 
 // map3 is map2 for three arguments.
@@ -90,36 +122,67 @@ var comparisons = map[string]func(int) bool{
 
 // compareKernel makes a comparison of two columns of one type.
 func compareKernel(op string, t schema.Type) func(f *frame, args []arrow.Array) arrow.Array {
+	switch t.Kind { // numbers and times, without a call a value
+	case schema.Int:
+		return compareRaw[int64](op)
+	case schema.Date:
+		return compareRaw[arrow.Date32](op)
+	case schema.Timestamp, schema.TimestampTZ:
+		return compareRaw[arrow.Timestamp](op)
+	case schema.Time:
+		return compareRaw[arrow.Time64](op)
+	}
 	holds := comparisons[op]
+	if t.Kind == schema.Decimal {
+		return func(f *frame, args []arrow.Array) arrow.Array {
+			return map2(f, args[0], args[1], boolType, func(x, y decimal128.Num) (bool, *batch.Fault) { return holds(x.Cmp(y)), nil })
+		}
+	}
 	return func(f *frame, args []arrow.Array) arrow.Array {
-		out := batch.NewBuilder(schema.Of(schema.Bool)).(*array.BooleanBuilder)
-		out.Reserve(f.n)
 		a, b := args[0], args[1]
-		if x, ok := a.(*array.Int64); ok { // the commonest case, without a call a value
-			xs, ys := x.Int64Values(), b.(*array.Int64).Int64Values()
-			for i := range f.n {
-				if a.IsNull(i) || b.IsNull(i) {
-					out.AppendNull()
-					continue
-				}
-				c := 0
-				if xs[i] < ys[i] {
-					c = -1
-				} else if xs[i] > ys[i] {
-					c = 1
-				}
-				out.UnsafeAppend(holds(c))
-			}
-			return out.NewArray()
-		}
-		for i := range f.n {
-			if a.IsNull(i) || b.IsNull(i) {
-				out.AppendNull()
-			} else {
-				out.Append(holds(batch.Compare(a, i, b, i)))
+		valid := batch.Valid(f.n, a, b)
+		out := make([]bool, f.n)
+		for i := range out {
+			if valid.At(i) {
+				out[i] = holds(batch.Compare(a, i, b, i))
 			}
 		}
-		return out.NewArray()
+		return batch.NewColumn(boolType.Arrow(), out, valid)
+	}
+}
+
+func compareRaw[T cmp.Ordered](op string) func(f *frame, args []arrow.Array) arrow.Array {
+	return func(f *frame, args []arrow.Array) arrow.Array {
+		xs, _ := batch.Raw[T](args[0])
+		ys, _ := batch.Raw[T](args[1])
+		out := make([]bool, f.n)
+		switch op { // what stands for a null is compared too, and not looked at
+		case "=":
+			for i := range out {
+				out[i] = xs[i] == ys[i]
+			}
+		case "<>":
+			for i := range out {
+				out[i] = xs[i] != ys[i]
+			}
+		case "<":
+			for i := range out {
+				out[i] = xs[i] < ys[i]
+			}
+		case "<=":
+			for i := range out {
+				out[i] = xs[i] <= ys[i]
+			}
+		case ">":
+			for i := range out {
+				out[i] = xs[i] > ys[i]
+			}
+		case ">=":
+			for i := range out {
+				out[i] = xs[i] >= ys[i]
+			}
+		}
+		return batch.NewColumn(boolType.Arrow(), out, batch.Valid(f.n, args[0], args[1]))
 	}
 }
 

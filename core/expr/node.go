@@ -2,6 +2,7 @@ package expr
 
 import (
 	"slices"
+	"sync/atomic"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -94,10 +95,18 @@ func (c *columnNode) eval(f *frame) arrow.Array { return f.col(c.index) }
 type constNode struct {
 	t     schema.Type
 	value arrow.Array
+	many  atomic.Pointer[arrow.Array] // the value as many times as it was wanted so far
 }
 
-func (c *constNode) typ() schema.Type          { return c.t }
-func (c *constNode) eval(f *frame) arrow.Array { return batch.Take(c.value, make([]int32, f.n)) }
+func (c *constNode) typ() schema.Type { return c.t }
+func (c *constNode) eval(f *frame) arrow.Array {
+	if many := c.many.Load(); many != nil && (*many).Len() >= f.n {
+		return batch.SliceColumn(*many, 0, f.n)
+	}
+	many := batch.Take(c.value, make([]int32, f.n))
+	c.many.Store(&many)
+	return many
+}
 
 // callNode applies a function to its evaluated arguments.
 type callNode struct {
@@ -132,25 +141,24 @@ func (l *logicNode) eval(f *frame) arrow.Array {
 		}
 	}
 	right := l.right.eval(f.pick(open)).(*array.Boolean)
-	out := batch.NewBuilder(l.typ()).(*array.BooleanBuilder)
-	out.Reserve(f.n)
-	next := 0
-	for i := range f.n {
-		if next >= len(open) || open[next] != int32(i) {
-			out.Append(!l.and)
-			continue
-		}
-		switch {
-		case right.IsValid(next) && right.Value(next) != l.and:
-			out.Append(!l.and)
-		case left.IsNull(i) || right.IsNull(next):
-			out.AppendNull()
-		default:
-			out.Append(l.and)
-		}
-		next++
+	out := make([]bool, f.n)
+	for i := range out {
+		out[i] = !l.and
 	}
-	return out.NewArray()
+	var valid *batch.Validity
+	for k, i := range open {
+		switch {
+		case right.IsValid(k) && right.Value(k) != l.and:
+		case left.IsNull(int(i)) || right.IsNull(k):
+			if valid == nil {
+				valid = batch.AllValid(f.n)
+			}
+			valid.SetNull(int(i))
+		default:
+			out[i] = l.and
+		}
+	}
+	return batch.NewColumn(boolType.Arrow(), out, valid)
 }
 
 // caseNode is CASE WHEN … THEN …; a branch is evaluated for its own rows alone.
