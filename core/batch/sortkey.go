@@ -58,6 +58,9 @@ func appendOrdered(dst []byte, a arrow.Array, i int) []byte {
 		return be.AppendUint64(dst, bits)
 	case *array.Decimal128:
 		v := a.Value(i)
+		if a.DataType().(*arrow.Decimal128Type).Precision <= 18 {
+			return signed(int64(v.LowBits()))
+		}
 		return be.AppendUint64(be.AppendUint64(dst, uint64(v.HighBits())^1<<63), v.LowBits())
 	case *array.String:
 		return appendEscaped(dst, a.Value(i))

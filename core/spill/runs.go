@@ -3,10 +3,6 @@ package spill
 import (
 	"bytes"
 	"container/heap"
-	"encoding/binary"
-	"runtime"
-	"slices"
-	"sync"
 
 	"github.com/apache/arrow-go/v18/arrow/array"
 
@@ -39,7 +35,8 @@ func (r *Runs) Bytes() int64 { return r.bytes }
 // Spilled tells whether rows went to files.
 func (r *Runs) Spilled() bool { return len(r.files) > 0 }
 
-// Keys are the keys of a batch's rows, one behind the other.
+// Keys are the keys of a batch's rows, one behind the other. No key may be the
+// beginning of another that differs: batch.AppendSortKey makes such keys.
 type Keys struct {
 	bytes []byte
 	ends  []uint32
@@ -76,13 +73,6 @@ func (r *Runs) Add(b *batch.Batch, keys Keys) error {
 	return nil
 }
 
-// place is a row in memory. head is the beginning of its key, which decides most
-// comparisons.
-type place struct {
-	head       uint64
-	batch, row int32
-}
-
 // sorted gives the rows in memory in order. Equal keys are ordered by where they
 // stand.
 func (r *Runs) sorted() []place {
@@ -93,50 +83,11 @@ func (r *Runs) sorted() []place {
 	places := make([]place, 0, rows)
 	for n, b := range r.batches {
 		for i := range b.N {
-			var head [8]byte
-			copy(head[:], r.keys[n].at(int32(i)))
-			places = append(places, place{binary.BigEndian.Uint64(head[:]), int32(n), int32(i)})
+			places = append(places, place{batch: int32(n), row: int32(i)})
 		}
 	}
-	return sortParallel(places, func(a, b place) int {
-		if a.head != b.head {
-			if a.head < b.head {
-				return -1
-			}
-			return 1
-		}
-		if c := bytes.Compare(r.keys[a.batch].at(a.row), r.keys[b.batch].at(b.row)); c != 0 {
-			return c
-		}
-		if a.batch != b.batch {
-			return int(a.batch - b.batch)
-		}
-		return int(a.row - b.row)
-	})
-}
-
-// sortParallel sorts two halves at once and merges them.
-func sortParallel(places []place, compare func(a, b place) int) []place {
-	cores := runtime.GOMAXPROCS(0)
-	if len(places) < 1<<15 || cores == 1 {
-		slices.SortFunc(places, compare)
-		return places
-	}
-	half := len(places) / 2
-	left, right := places[:half], places[half:]
-	var wg sync.WaitGroup
-	wg.Go(func() { slices.SortFunc(left, compare) })
-	slices.SortFunc(right, compare)
-	wg.Wait()
-	out := make([]place, 0, len(places))
-	for len(left) > 0 && len(right) > 0 {
-		if compare(left[0], right[0]) < 0 {
-			out, left = append(out, left[0]), left[1:]
-		} else {
-			out, right = append(out, right[0]), right[1:]
-		}
-	}
-	return append(append(out, left...), right...)
+	order(places, r.keys, 0)
+	return places
 }
 
 // gathered gives sorted rows as batches of the usual size.

@@ -2,9 +2,13 @@ package spill_test
 
 import (
 	"bytes"
+
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"slices"
+	"strconv"
+	"strings"
 	"testing"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -114,6 +118,37 @@ func TestRowsOfOneHashAreInOnePartInOrder(t *testing.T) {
 	}
 }
 
+// TestManyRowsAreSortedByAllCores sorts enough rows for the parallel way.
+func TestManyRowsAreSortedByAllCores(t *testing.T) {
+	const n = 100_000
+	words := []string{"hut_01 and more", "hut_01", "hut_02", "hut_01 and less", ""}
+	random := rand.New(rand.NewPCG(1, 2))
+	r := spill.NewRuns(t.TempDir(), columns, 1<<40)
+	var want []string
+	for at := 0; at < n; at += n / 4 {
+		keys := spill.NewKeys(n / 4)
+		b := rows(t, at, n/4)
+		for _, line := range lines(b) {
+			key := words[random.IntN(len(words))] + "\x00" + strconv.Itoa(random.IntN(3)) + "\x00"
+			keys.Append(func(dst []byte) []byte { return append(dst, key...) })
+			want = append(want, key+"\n"+line)
+		}
+		require.NoError(t, r.Add(b, keys))
+	}
+	slices.SortStableFunc(want, func(a, b string) int {
+		return strings.Compare(a[:strings.IndexByte(a, '\n')], b[:strings.IndexByte(b, '\n')])
+	})
+	at := 0
+	require.NoError(t, r.Each(func(b *batch.Batch) error {
+		for _, line := range lines(b) {
+			require.Equal(t, want[at][strings.IndexByte(want[at], '\n')+1:], line)
+			at++
+		}
+		return nil
+	}))
+	assert.Equal(t, n, at)
+}
+
 // TestSortedRunsMergeStably compares with a stable sort in memory.
 func TestSortedRunsMergeStably(t *testing.T) {
 	folder := t.TempDir()
@@ -133,7 +168,7 @@ func TestSortedRunsMergeStably(t *testing.T) {
 			keys := spill.NewKeys(n)
 			all := lines(b)
 			for i := range n {
-				key := []byte(rapid.SampledFrom([]string{"", "a", "ab", "a\x00", "b", "long key of many bytes 1", "long key of many bytes 2"}).Draw(rt, "key"))
+				key := []byte(rapid.SampledFrom([]string{"", "a", "ab", "b", "8 bytes!", "8 bytes! and 1", "long key of many bytes 1", "long key of many bytes 2"}).Draw(rt, "key") + "\x00") // none begins another
 				keys.Append(func(dst []byte) []byte { return append(dst, key...) })
 				want = append(want, item{key, all[i]})
 			}
