@@ -109,6 +109,21 @@ func (b *Batch) Slice(from, to int) *Batch {
 	return out
 }
 
+// Blank gives the batch with the columns that are not wanted left empty: Arrow's
+// columns of nulls without a type. No kernel may look into them.
+func (b *Batch) Blank(wanted []bool) *Batch {
+	out := &Batch{Schema: b.Schema, Cols: make([]arrow.Array, len(b.Cols)), N: b.N, Origin: b.Origin}
+	for i, c := range b.Cols {
+		if out.Cols[i] = c; !wanted[i] {
+			out.Cols[i] = Empty(b.N)
+		}
+	}
+	return out
+}
+
+// Empty makes a column that is left empty.
+func Empty(n int) arrow.Array { return array.NewNull(n) }
+
 // SliceColumn gives values from..to of a column without copying. Arrow counts the
 // nulls of a slice when first asked; they are counted here, since columns are
 // read by several goroutines at once.

@@ -16,6 +16,8 @@ import (
 // Take gathers values of one column; a row of -1 gives null.
 func Take(a arrow.Array, rows []int32) arrow.Array {
 	switch a := a.(type) {
+	case *array.Null:
+		return array.NewNull(len(rows))
 	case *array.Int64:
 		return takeFixed[int64](a, rows)
 	case *array.Float64:
@@ -188,6 +190,8 @@ func gatherOrigins(batches []*Batch, from, rows []int32) Origin {
 // GatherColumn picks value rows[i] of column from[i], for each i.
 func GatherColumn(columns []arrow.Array, from, rows []int32) arrow.Array {
 	switch columns[0].(type) {
+	case *array.Null:
+		return array.NewNull(len(rows))
 	case *array.Int64:
 		return gatherFixed[int64](columns, from, rows)
 	case *array.Float64:

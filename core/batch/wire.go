@@ -1,6 +1,10 @@
 package batch
 
-import "welkin/core/schema"
+import (
+	"github.com/apache/arrow-go/v18/arrow/array"
+
+	"welkin/core/schema"
+)
 
 // Row gives one row as text cells, nil for null: the form in which rows go to a
 // screen, to the set-aside store and to the command line's output. Figures keep
@@ -8,7 +12,7 @@ import "welkin/core/schema"
 func (b *Batch) Row(i int) []*string {
 	cells := make([]*string, len(b.Cols))
 	for c, col := range b.Cols {
-		if !col.IsNull(i) {
+		if _, empty := col.(*array.Null); !empty && !col.IsNull(i) {
 			text := Text(col, b.Schema.Columns[c].Type, i)
 			cells[c] = &text
 		}

@@ -23,7 +23,7 @@ func (p *Plan) distinct(ctx context.Context, in Input, column string, limit int,
 	sorted := p.after(ctx, Input{group, 0, group.ID}, "sort", &step.Sort{By: []step.SortKey{{By: column}}})
 	part := &Plan{Sheet: p.Sheet, order: append(before(in.Planned), group, sorted)}
 	part.Steps = part.order
-	tried, err := Try(ctx, part, Trial{Step: sorted.ID, Sample: reach, Others: reach, Show: limit + 1})
+	tried, err := Try(ctx, part, Trial{Step: sorted.ID, Sample: reach, Others: reach, Show: limit + 1, Lean: true})
 	if err != nil {
 		return nil, false, err
 	}

@@ -23,6 +23,8 @@ type node struct {
 	flying  []*flight // what this step sent to steps that work ahead, in order
 	load    *loading
 	capture *capture // for trials
+	wanted  []bool   // of a read in a lean run: the columns that steps behind use; nil for all
+	lacks   bool     // in a lean run: not all columns reach this step
 }
 
 type edge struct {
@@ -179,6 +181,9 @@ func (n *node) SetAside(b *batch.Batch, i int, column, value string, fault *batc
 }
 
 func (n *node) refuse(r step.Refused) error {
+	if n.run.lean && n.lacks {
+		return errLacksColumns
+	}
 	n.account.SetAside++
 	if n.Problems == sheet.Stop {
 		return &StopError{n.ID, fmt.Sprintf("stopped at step %s, which allows no bad rows: %s (%s)", n.ID, r.Sentence, placeOf(r))}

@@ -219,6 +219,7 @@ func TestRandomSheetsGiveWhatPostgresGives(t *testing.T) {
 // sizes, workers, and a budget that makes every step spill.
 func TestResultsDoNotDependOnHowTheyAreComputed(t *testing.T) {
 	ways := map[string]engine.Trial{"rows of one": {Rows: 1}, "rows of 7": {Rows: 7}, "rows of 1000, one worker": {Rows: 1000, Workers: 1},
+		"lean": {Lean: true}, "lean and spilling, rows of 7": {Lean: true, Rows: 7, Budget: 1, Temp: t.TempDir()},
 		"spilling": {Budget: 1, Temp: t.TempDir()}, "spilling, rows of 7, two workers": {Budget: 1, Rows: 7, Workers: 2, Temp: t.TempDir()}}
 	until := time.Now().Add(oracleTime() / 3)
 	sheets := 0

@@ -76,6 +76,7 @@ type run struct {
 	since0  time.Time // when the current node began to work
 	shown   time.Time
 	phase   string
+	lean    bool // see lean.go
 }
 
 // Run does one epoch of a plan: reads, pushes, and commits all or nothing. The
@@ -84,9 +85,21 @@ func Run(ctx context.Context, plan *Plan, o Options) (Summary, error) {
 	if !plan.Ready() {
 		return Summary{}, fmt.Errorf("the sheet can't run: %s", firstProblem(plan))
 	}
+	s, err := attempt(ctx, plan, o, true)
+	if errors.Is(err, errLacksColumns) {
+		return attempt(ctx, plan, o, false)
+	}
+	return s, err
+}
+
+// attempt is Run with the columns that are used alone, or with all.
+func attempt(ctx context.Context, plan *Plan, o Options, lean bool) (Summary, error) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	r := newRun(ctx, plan, o)
+	if lean {
+		r.makeLean()
+	}
 	defer r.cleanup()
 	if err := r.begin(); err != nil {
 		return r.finish(), err
@@ -328,7 +341,7 @@ func (r *run) pump() error {
 func (r *run) read(n *node, limit int64) error {
 	ctx, stop := context.WithCancel(r.ctx)
 	defer stop()
-	reader, err := n.Bound.Source.Open(ctx, limit)
+	reader, err := n.source().Open(ctx, limit)
 	if err != nil {
 		return n.wrap(err)
 	}
@@ -398,7 +411,7 @@ func (r *run) take(n *node, c step.Chunk) error {
 		} else {
 			from = c.Batch.N
 		}
-		if err := n.Emit(part); err != nil {
+		if err := n.Emit(n.blank(part)); err != nil {
 			return err
 		}
 	}

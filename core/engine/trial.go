@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strconv"
 	"time"
@@ -20,8 +21,9 @@ type Trial struct {
 	Show    int    // rows shown
 	Budget  int64
 	Temp    string
-	Workers int // 0 for as many as there are cores
-	Rows    int // rows of a batch at most; 0 for the usual number
+	Workers int  // 0 for as many as there are cores
+	Rows    int  // rows of a batch at most; 0 for the usual number
+	Lean    bool // read only the columns on which the rows that come out depend; rows before are not shown
 	Clock   func() time.Time
 }
 
@@ -59,12 +61,25 @@ func Try(ctx context.Context, plan *Plan, t Trial) (Tried, error) {
 	free := *plan.Sheet // a trial is not held to the limits of a run
 	free.Limits = sheet.Limits{}
 	plan = &Plan{Sheet: &free, Steps: plan.Steps, order: plan.order}
+	tried, err := try(ctx, plan, t)
+	if errors.Is(err, errLacksColumns) {
+		t.Lean = false
+		return try(ctx, plan, t)
+	}
+	return tried, err
+}
+
+func try(ctx context.Context, plan *Plan, t Trial) (Tried, error) {
 	keep := &asideKeeper{limit: 500}
 	r := newRun(ctx, plan, Options{Budget: t.Budget, TempDir: t.Temp, Clock: t.Clock, Journal: keep, Workers: t.Workers, Rows: t.Rows})
 	defer r.cleanup()
 	n := r.byID[t.Step]
 	n.capture = &capture{limit: t.Show, in: make([][]*batch.Batch, len(n.Inputs)), inRows: make([]int64, len(n.Inputs)), out: make([][]*batch.Batch, len(n.outs)), outRows: make([]int64, len(n.outs))}
-	main := mainSources(target)
+	if t.Lean {
+		n.capture.in = nil
+		r.makeLean()
+	}
+	main := mainSources(n.Planned)
 	for _, source := range r.sources() {
 		limit := t.Others
 		if main[source.ID] {
@@ -88,7 +103,8 @@ func (r *run) tried(n *node, keep *asideKeeper) Tried {
 	}
 	s := r.finish()
 	out := Tried{Steps: s.Steps, Warnings: s.Warnings, Seconds: s.Ended.Sub(s.Started).Seconds(), SetAside: keep.rows, Before: []Rows{}}
-	for i, in := range n.Inputs {
+	for i := range n.capture.in {
+		in := n.Inputs[i]
 		out.Before = append(out.Before, n.capture.rows(in.Schema(), n.capture.in[i], n.capture.inRows[i]))
 	}
 	at := 0
@@ -140,7 +156,7 @@ type capture struct {
 }
 
 func (c *capture) input(in int, b *batch.Batch) {
-	if c != nil {
+	if c != nil && c.in != nil {
 		c.in[in] = c.keep(c.in[in], c.inRows[in], b)
 		c.inRows[in] += int64(b.N)
 	}

@@ -114,7 +114,7 @@ func (w *windows) collect(b *binder, name string, c *pg.FuncCall) (node, error) 
 				if !ok || common != win.Args[0].Type {
 					return nil, b.errf(c.Location, "the value given where no row is must be %s", win.Args[0].Type)
 				}
-				win.Args[2] = &Program{Type: common, root: castNode(win.Args[2].root, common)}
+				win.Args[2] = &Program{Type: common, Columns: win.Args[2].Columns, root: castNode(win.Args[2].root, common)}
 			}
 		}
 		for k, arg := range win.Args {
@@ -152,7 +152,7 @@ func BindWindows(texts []string, scope Scope, over string) (programs []*Program,
 				if root.typ().Kind == schema.Unknown {
 					root = castNode(root, textType)
 				}
-				programs[i] = &Program{Type: root.typ(), root: root, Text: text, tree: p.node, own: b.own}
+				programs[i] = &Program{Type: root.typ(), Columns: b.columns, root: root, Text: text, tree: p.node, own: b.own}
 			}
 		}
 		errs[i] = err

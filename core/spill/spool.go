@@ -104,19 +104,24 @@ func newFile(folder string, s *schema.Schema) (*file, error) {
 	if err != nil {
 		return nil, fmt.Errorf("making a temporary file for rows that don't fit into memory: %w", err)
 	}
-	fields := batch.ArrowSchema(s).Fields()
-	for i := range fields {
-		fields[i].Name = fmt.Sprint(i) // names may be strange, or twice the same
+	return &file{schema: s, f: f, buffer: bufio.NewWriterSize(f, fileBuffer)}, nil
+}
+
+// begin writes the head of the file. Columns left empty have no type.
+func (f *file) begin(cols []arrow.Array) {
+	fields := make([]arrow.Field, len(cols))
+	for i, c := range cols {
+		fields[i] = arrow.Field{Name: fmt.Sprint(i), Type: c.DataType(), Nullable: true} // their own names may be strange, or twice the same
 	}
-	fields = append(fields, arrow.Field{Name: "place", Type: arrow.BinaryTypes.String, Nullable: true},
-		arrow.Field{Name: "row", Type: arrow.PrimitiveTypes.Int64, Nullable: true}, arrow.Field{Name: "key", Type: arrow.BinaryTypes.String, Nullable: true})
-	out := &file{schema: s, arrow: arrow.NewSchema(fields, nil), f: f, buffer: bufio.NewWriterSize(f, fileBuffer)}
-	out.writer = ipc.NewWriter(out.buffer, ipc.WithSchema(out.arrow))
-	return out, nil
+	f.arrow = arrow.NewSchema(fields, nil)
+	f.writer = ipc.NewWriter(f.buffer, ipc.WithSchema(f.arrow))
 }
 
 func (f *file) write(b *batch.Batch) error {
 	cols := append(append([]arrow.Array{}, b.Cols...), originColumns(b)...)
+	if f.writer == nil {
+		f.begin(cols)
+	}
 	if err := f.writer.Write(array.NewRecordBatch(f.arrow, cols, int64(b.N))); err != nil {
 		return fmt.Errorf("writing rows that don't fit into memory: %w", err)
 	}

@@ -85,7 +85,7 @@ func (s *ChooseColumns) Bind(c *Context, in []*schema.Schema) *Bound {
 	}
 	c.distinctNames(out, func(i int) string { return paths[i] })
 	o.schema = out
-	return &Bound{Schema: out, Operator: func() Operator { return o }, SQL: oneSQL(func(from []string) (string, error) { return o.sql(from[0], in[0]) })}
+	return &Bound{Schema: out, Operator: func() Operator { return o }, Uses: o.uses(in[0]), SQL: oneSQL(func(from []string) (string, error) { return o.sql(from[0], in[0]) })}
 }
 
 // take binds one column taken.
@@ -104,6 +104,17 @@ func (o *chooseOperator) take(c *Context, path string, col schema.Column, at int
 	o.picks = append(o.picks, pick)
 	col.Name = named(orElse(ch.As, col.Name), col.Name)
 	return col
+}
+
+// uses takes what is wanted, and what is retyped: that may fail.
+func (o *chooseOperator) uses(in *schema.Schema) func(wanted []bool) [][]bool {
+	return func(wanted []bool) [][]bool {
+		used := make([]bool, in.Len())
+		for k, p := range o.picks {
+			used[p.from] = used[p.from] || wanted[k] || in.Columns[p.from].Type != p.to
+		}
+		return [][]bool{used}
+	}
 }
 
 type picked struct {

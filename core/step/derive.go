@@ -72,7 +72,7 @@ func (s *DeriveColumns) Bind(c *Context, in []*schema.Schema) *Bound {
 	if len(s.Columns) == 0 {
 		c.Problem("columns", "no column is derived yet; add a name and a value")
 	}
-	return &Bound{Schema: current, Operator: func() Operator { return &o }, SQL: oneSQL(func(from []string) (string, error) { return o.sql(from[0], in[0]) })}
+	return &Bound{Schema: current, Operator: func() Operator { return &o }, Uses: o.uses(in[0]), SQL: oneSQL(func(from []string) (string, error) { return o.sql(from[0], in[0]) })}
 }
 
 // bind adds one derived column; this is the column that :this means, from 1.
@@ -93,6 +93,18 @@ func (o *deriveOperator) bind(c *Context, path string, d Derived, current *schem
 	o.columns, o.programs = append(o.columns, d), append(o.programs, p)
 	o.schemas, o.places = append(o.schemas, next), append(o.places, place)
 	return next
+}
+
+// uses goes back from the last derived column to the first.
+func (o *deriveOperator) uses(in *schema.Schema) func(wanted []bool) [][]bool {
+	return func(wanted []bool) [][]bool {
+		used := append([]bool{}, wanted...)
+		for k := len(o.programs) - 1; k >= 0; k-- {
+			used[o.places[k]] = false
+			marked(used, readBy(o.programs[k]))
+		}
+		return [][]bool{used[:in.Len()]}
+	}
 }
 
 // sql nests one SELECT in another, since each value sees those above it.

@@ -49,7 +49,7 @@ func (s *DropDuplicates) Bind(c *Context, in []*schema.Schema) *Bound {
 		}
 	}
 	keep := c.ordering("keep", in[0], s.Keep)
-	bound := &Bound{Schema: in[0], Operator: func() Operator { return &distinctOperator{by: by, seen: map[string]struct{}{}} }}
+	bound := &Bound{Schema: in[0], Uses: passesOn(in[0], append(keep.columns(), by...)...), Operator: func() Operator { return &distinctOperator{by: by, seen: map[string]struct{}{}} }}
 	if len(s.Keep) > 0 {
 		bound.Operator = func() Operator { return &bestOperator{by: by, keep: keep, schema: in[0]} }
 	}

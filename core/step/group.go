@@ -80,7 +80,7 @@ func (s *Group) Bind(c *Context, in []*schema.Schema) *Bound {
 	for _, a := range found {
 		p.middle.Columns = append(p.middle.Columns, schema.Column{Type: a.Type, Nullable: true})
 	}
-	return &Bound{Schema: p.schema, Operator: func() Operator { return &groupOperator{groupPlan: p} }, SQL: oneSQL(func(from []string) (string, error) { return p.sql(from[0]) })}
+	return &Bound{Schema: p.schema, Operator: func() Operator { return &groupOperator{groupPlan: p} }, Uses: usesOnly(in[0], p.uses()), SQL: oneSQL(func(from []string) (string, error) { return p.sql(from[0]) })}
 }
 
 type groupPlan struct {
@@ -90,6 +90,14 @@ type groupPlan struct {
 	programs   []*expr.Program // over middle
 	middle     *schema.Schema  // keys, then results of aggregates
 	schema     *schema.Schema
+}
+
+func (p *groupPlan) uses() []int {
+	out := append([]int{}, p.keys...)
+	for _, a := range p.aggregates {
+		out = append(append(out, readBy(a.Args...)...), readBy(a.Filter)...)
+	}
+	return out
 }
 
 func (p *groupPlan) sql(from string) (string, error) {

@@ -107,7 +107,7 @@ func (s *Join) Bind(c *Context, in []*schema.Schema) *Bound {
 		}
 	}
 	p.schema = out
-	return &Bound{Schema: out, Operator: func() Operator {
+	return &Bound{Schema: out, Uses: p.uses, Operator: func() Operator {
 		return &pairOperator{pairing: p.pairing, matcher: &joinMatcher{joinPlan: p}, leftSchema: left}
 	}, SQL: oneSQL(func(from []string) (string, error) { return p.sql(from[0], from[1]), nil })}
 }
@@ -120,6 +120,15 @@ type joinPlan struct {
 	taken       []int // columns of the right side that come out
 	sharedRight []int // by left column: the right key column of the same name, or -1
 	schema      *schema.Schema
+}
+
+func (p *joinPlan) uses(wanted []bool) [][]bool {
+	left := marked(append([]bool{}, wanted[:p.left.Len()]...), p.pairing.left)
+	right := marked(make([]bool, p.rightSchema.Len()), p.right)
+	for i, r := range p.taken {
+		right[r] = wanted[p.left.Len()+i]
+	}
+	return [][]bool{left, marked(right, p.right)}
 }
 
 // side writes the columns that come out; a side that is not there gives nulls.

@@ -32,7 +32,7 @@ func (s *Limit) Bind(c *Context, in []*schema.Schema) *Bound {
 	if s.Rows < 0 || s.Skip < 0 {
 		c.Problem("rows", "numbers of rows can't be negative")
 	}
-	return &Bound{Schema: in[0], Operator: func() Operator { return &limitOperator{Limit: s} }, SQL: oneSQL(func(from []string) (string, error) {
+	return &Bound{Schema: in[0], Operator: func() Operator { return &limitOperator{Limit: s} }, Uses: passesOn(in[0]), SQL: oneSQL(func(from []string) (string, error) {
 		return fmt.Sprintf("SELECT * FROM %s LIMIT %d OFFSET %d", from[0], s.Rows, s.Skip), nil
 	})}
 }

@@ -86,6 +86,13 @@ type Source interface {
 	Open(ctx context.Context, limit int64) (Reader, error)
 }
 
+// Projecting is implemented by sources that can leave columns unread.
+type Projecting interface {
+	// Project gives the source with the columns wanted; in its batches the others
+	// stand empty, as batch.Blank leaves them.
+	Project(wanted []bool) Source
+}
+
 // Reader gives the rows of a source.
 type Reader interface {
 	// Next gives the following rows, io.EOF after the last.

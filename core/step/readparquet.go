@@ -89,6 +89,20 @@ func (p *parquetSource) open(ctx context.Context, name string, columns []string)
 	return &openParquet{r, f}, nil
 }
 
+// Project implements Projecting.
+func (p *parquetSource) Project(wanted []bool) Source {
+	if p.fileAs != "" { // the name of the file is no column of it
+		wanted = wanted[:p.wanted.Len()]
+	}
+	some, places := *p, placesWanted(wanted)
+	some.wanted = columnsAt(p.wanted, places)
+	if some.schema = some.wanted; p.fileAs != "" {
+		places = append(places, p.wanted.Len())
+		some.schema = columnsAt(p.schema, places)
+	}
+	return &projected{&some, p.schema, places}
+}
+
 // Open implements Source.
 func (p *parquetSource) Open(_ context.Context, limit int64) (Reader, error) {
 	return &parquetReader{parquetSource: p, limit: limit}, nil

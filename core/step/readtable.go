@@ -111,6 +111,15 @@ type tableSource struct {
 	read TableRead
 }
 
+// Project implements Projecting.
+func (s *tableSource) Project(wanted []bool) Source {
+	places := placesWanted(wanted)
+	read := s.read
+	read.Schema = columnsAt(s.read.Schema, places)
+	read.Columns = read.Schema.Names()
+	return &projected{&tableSource{s.db, read}, s.read.Schema, places}
+}
+
 func (s *tableSource) Open(ctx context.Context, limit int64) (Reader, error) {
 	read := s.read
 	read.Limit = limit

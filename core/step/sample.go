@@ -47,7 +47,7 @@ func (s *Sample) Bind(c *Context, in []*schema.Schema) *Bound {
 	case s.Rows < 0 || s.Rows > maxSample:
 		c.Problem("rows", "a sample has up to %d rows, not %d", maxSample, s.Rows)
 	}
-	return &Bound{Schema: in[0], Operator: func() Operator {
+	return &Bound{Schema: in[0], Uses: passesOn(in[0]), Operator: func() Operator {
 		if s.Rows > 0 {
 			return &reservoir{Sample: s, random: rand.New(rand.NewPCG(uint64(s.Seed), 1))}
 		}

@@ -60,6 +60,7 @@ type Bound struct {
 	SQL      func(in []string) ([]string, error) // see sql.go; nil when the step has no SQL
 	Source   Source                              // for a read
 	Target   Target                              // for a write
+	Uses     func(wanted []bool) [][]bool        // see uses.go; nil when all columns of all inputs are used
 	Hint     func() map[string]any               // more for the screen, such as what was found; may be nil
 }
 

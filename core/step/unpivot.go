@@ -69,7 +69,7 @@ func (s *Unpivot) Bind(c *Context, in []*schema.Schema) *Bound {
 	o.headers = headers.NewArray()
 	o.schema.Columns = append(o.schema.Columns, header, value)
 	c.distinctNames(o.schema, func(int) string { return "header_as" })
-	return &Bound{Schema: o.schema, Operator: func() Operator { return o }, SQL: oneSQL(func(from []string) (string, error) {
+	return &Bound{Schema: o.schema, Operator: func() Operator { return o }, Uses: o.uses(in[0]), SQL: oneSQL(func(from []string) (string, error) {
 		var rows []string
 		for i, at := range o.columns {
 			rows = append(rows, fmt.Sprintf("(%s::%s, t.%s::%s)", expr.QuoteText(expr.SQLText(o.headers, header.Type, i)), header.Type.Postgres(), expr.QuoteName(in[0].Columns[at].Name), value.Type.Postgres()))
@@ -85,6 +85,16 @@ func (s *Unpivot) Bind(c *Context, in []*schema.Schema) *Bound {
 		}
 		return text, nil
 	})}
+}
+
+func (o *unpivotOperator) uses(in *schema.Schema) func(wanted []bool) [][]bool {
+	return func(wanted []bool) [][]bool {
+		used := marked(make([]bool, in.Len()), o.columns)
+		for k, at := range o.kept {
+			used[at] = wanted[k]
+		}
+		return [][]bool{used}
+	}
 }
 
 type unpivotOperator struct {

@@ -122,7 +122,7 @@ func (s *WindowStep) Bind(c *Context, in []*schema.Schema) *Bound {
 	for _, w := range found {
 		o.middle.Columns = append(o.middle.Columns, schema.Column{Type: w.Type, Nullable: true})
 	}
-	return &Bound{Schema: o.schema, Operator: func() Operator { return &windowOperator{windowPlan: o} }, SQL: oneSQL(func(from []string) (string, error) {
+	return &Bound{Schema: o.schema, Operator: func() Operator { return &windowOperator{windowPlan: o} }, Uses: passesOn(in[0], o.uses()...), SQL: oneSQL(func(from []string) (string, error) {
 		cols := []string{}
 		for _, col := range in[0].Columns {
 			cols = append(cols, expr.QuoteName(col.Name))
@@ -147,6 +147,14 @@ type windowPlan struct {
 	programs []*expr.Program
 	middle   *schema.Schema // columns, then results of the calls
 	schema   *schema.Schema
+}
+
+func (p *windowPlan) uses() []int {
+	out := append(append(p.order.columns(), p.by...), readBy(p.programs...)...)
+	for _, w := range p.windows {
+		out = append(append(out, readBy(w.Args...)...), readBy(w.Filter)...)
+	}
+	return out
 }
 
 // windowOperator sorts the rows by partition and order, on disk if need be, and
