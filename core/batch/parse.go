@@ -205,7 +205,8 @@ func isoTimestamp(s string) (arrow.Timestamp, bool) {
 			return 0, false
 		}
 		unit := int64(100_000)
-		for _, c := range []byte(s[20:]) {
+		for i := 20; i < len(s); i++ {
+			c := s[i]
 			if c < '0' || c > '9' {
 				return 0, false
 			}

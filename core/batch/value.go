@@ -162,7 +162,7 @@ func floorDiv(a, b int64) int64 {
 // ParseDecimal reads a decimal number and rounds it half away from zero to the
 // scale of t.
 func ParseDecimal(text string, t schema.Type) (decimal128.Num, *Fault) {
-	if n, ok := shortDecimal(text, t); ok {
+	if n, ok := quickDecimal(text, t); ok {
 		return n, nil
 	}
 	text = strings.TrimSpace(text)
@@ -184,43 +184,6 @@ func ParseDecimal(text string, t schema.Type) (decimal128.Num, *Fault) {
 		n.Neg(n)
 	}
 	return FitDecimal(n, len(fraction)-exponent, t)
-}
-
-// shortDecimal reads a number of up to 17 digits whose decimals fit.
-func shortDecimal(text string, t schema.Type) (decimal128.Num, bool) {
-	if len(text) == 0 || len(text) > 18 || t.Precision < 18 && t.Scale > 17 {
-		return decimal128.Num{}, false
-	}
-	n, digits, decimals := int64(0), 0, -1
-	for i, c := range []byte(text) {
-		switch {
-		case c >= '0' && c <= '9':
-			n = n*10 + int64(c-'0')
-			digits++
-			if decimals >= 0 {
-				decimals++
-			}
-		case c == '.' && decimals < 0:
-			decimals = 0
-		case i == 0 && (c == '-' || c == '+'):
-		default:
-			return decimal128.Num{}, false
-		}
-	}
-	decimals = max(decimals, 0)
-	if digits == 0 || digits > 17 || decimals > t.Scale || digits+t.Scale-decimals > 18 {
-		return decimal128.Num{}, false
-	}
-	for range t.Scale - decimals {
-		n *= 10
-	}
-	if t.Precision < 18 && n >= smallPowers[t.Precision] {
-		return decimal128.Num{}, false
-	}
-	if text[0] == '-' {
-		n = -n
-	}
-	return decimal128.FromI64(n), true
 }
 
 // smallPowers are the powers of ten of up to 18 digits.

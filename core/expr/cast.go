@@ -76,17 +76,16 @@ func castArray(f *frame, a arrow.Array, from, to schema.Type) arrow.Array {
 	case from.Nested() || from.Kind == schema.JSON:
 		return castNested(f, a, from, to)
 	case from.Kind == schema.Text || from.Kind == schema.Unknown:
-		out, in := batch.NewBuilder(to), a.(*array.String)
-		out.Reserve(f.n)
+		out, in := batch.NewTextColumn(to, f.n), a.(*array.String)
 		for i := range f.n {
 			if in.IsNull(i) {
-				out.AppendNull()
-			} else if fault := batch.AppendText(out, to, in.Value(i)); fault != nil {
+				continue
+			}
+			if fault := out.Set(i, in.Value(i)); fault != nil {
 				f.fail(i, fault)
-				out.AppendNull()
 			}
 		}
-		return out.NewArray()
+		return out.Column()
 	}
 	switch from.Kind {
 	case schema.Bool:
@@ -303,12 +302,12 @@ func outText(a arrow.Array, t schema.Type, i int) string {
 	return sqlText(a, t, i)
 }
 
-var floatPowers = [...]float64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15, 1e16, 1e17, 1e18, 1e19, 1e20, 1e21, 1e22}
-
 // decimalFloat gives the float nearest to a decimal.
 func decimalFloat(v decimal128.Num, scale int) float64 {
-	if n, ok := batch.Small(v); ok && n > -1<<53 && n < 1<<53 && scale < len(floatPowers) {
-		return float64(n) / floatPowers[scale] // both are exact, so their quotient is the nearest
+	if n, ok := batch.Small(v); ok {
+		if f, exact := batch.ExactQuotient(n, scale); exact {
+			return f
+		}
 	}
 	r, _ := new(big.Rat).SetFrac(v.BigInt(), batch.PowerOfTen(scale)).Float64()
 	return r

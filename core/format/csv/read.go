@@ -11,7 +11,6 @@ import (
 	"unsafe"
 
 	"github.com/apache/arrow-go/v18/arrow"
-	"github.com/apache/arrow-go/v18/arrow/array"
 	"golang.org/x/sync/errgroup"
 
 	"welkin/core/batch"
@@ -94,6 +93,7 @@ func Open(ctx context.Context, r io.Reader, o Options) (*Reader, error) {
 			slots <- struct{}{}
 			rd.group.Go(func() error {
 				slot <- result{chunk: p.parse(c)}
+				c.recycle()
 				<-slots
 				return nil
 			})
@@ -197,24 +197,29 @@ func newParser(s *splitter, o Options) (*parser, error) {
 
 // parse makes rows of a chunk's records.
 func (p *parser) parse(c chunk) Chunk {
-	builders := make([]array.Builder, p.Schema.Len())
+	columns := make([]batch.TextColumn, p.Schema.Len())
 	for i, col := range p.Schema.Columns {
-		builders[i] = batch.NewBuilder(col.Type)
-		builders[i].Reserve(len(c.records))
+		columns[i] = batch.NewTextColumn(col.Type, len(c.records))
+	}
+	byPlace := make([]batch.TextColumn, len(p.columns))
+	for place, at := range p.columns {
+		if at >= 0 {
+			byPlace[place] = columns[at]
+		}
 	}
 	out := Chunk{Seen: int64(len(c.records))}
 	cut := cutter{delimiter: p.Dialect.delimiter(), quote: p.Dialect.quote()}
+	valid := len(c.records) == 0 || utf8.Valid(c.data[c.records[0].from:c.records[len(c.records)-1].to])
 	lines := make([]int64, 0, len(c.records))
 	var good []int32 // rows to keep; nil while every row is good
 	for at, rec := range c.records {
 		raw := c.data[rec.from:rec.to]
 		refused := Refused{Fault: rec.fault}
 		if rec.fault == nil {
-			refused = p.row(raw, &cut, builders)
-		}
-		for _, b := range builders { // a refused record leaves values out
-			if b.Len() == at {
-				b.AppendNull()
+			if valid || utf8.Valid(raw) {
+				refused = p.row(at, raw, &cut, byPlace)
+			} else {
+				refused = Refused{Fault: batch.Faultf("wrong encoding", "the row holds bytes that are not valid %s; set the file's encoding, such as windows-1252", encodingName(p.Dialect))}
 			}
 		}
 		if refused.Fault != nil {
@@ -233,9 +238,9 @@ func (p *parser) parse(c chunk) Chunk {
 			good = append(good, int32(at))
 		}
 	}
-	out.Batch = &batch.Batch{Schema: p.Schema, Cols: make([]arrow.Array, len(builders)), N: len(lines)}
-	for i, b := range builders {
-		out.Batch.Cols[i] = b.NewArray()
+	out.Batch = &batch.Batch{Schema: p.Schema, Cols: make([]arrow.Array, len(columns)), N: len(lines)}
+	for i, col := range columns {
+		out.Batch.Cols[i] = col.Column()
 		if good != nil {
 			out.Batch.Cols[i] = batch.Take(out.Batch.Cols[i], good)
 		}
@@ -245,26 +250,23 @@ func (p *parser) parse(c chunk) Chunk {
 	return out
 }
 
-// row appends one record's values, and says why when it refuses the record.
-func (p *parser) row(raw []byte, cut *cutter, builders []array.Builder) (refused Refused) {
-	if !utf8.Valid(raw) {
-		return Refused{Fault: batch.Faultf("wrong encoding", "the row holds bytes that are not valid %s; set the file's encoding, such as windows-1252", encodingName(p.Dialect))}
-	}
+// row reads one record's values as row at of the columns, which are nil at places
+// that are not wanted, and says why when it refuses the record.
+func (p *parser) row(at int, raw []byte, cut *cutter, columns []batch.TextColumn) (refused Refused) {
 	cut.start(raw)
 	n := 0
 	for ; cut.next(); n++ {
-		if n >= len(p.columns) || p.columns[n] < 0 || refused.Fault != nil {
+		if n >= len(columns) || columns[n] == nil || refused.Fault != nil {
 			continue
 		}
-		to, col := builders[p.columns[n]], p.Schema.Columns[p.columns[n]]
 		v := cut.value()
 		text := unsafe.String(unsafe.SliceData(v), len(v)) // read at once, never kept
-		if len(v) == 0 && (!cut.quoted || col.Type.Kind != schema.Text) || len(p.nulls) > 0 && p.nulls[text] {
-			to.AppendNull()
+		if len(v) == 0 && (!cut.quoted || p.Schema.Columns[p.columns[n]].Type.Kind != schema.Text) || len(p.nulls) > 0 && p.nulls[text] {
+			columns[n].SetNull(at)
 			continue
 		}
-		if fault := batch.AppendText(to, col.Type, text); fault != nil {
-			refused = Refused{Fault: fault, Column: col.Name, Value: string(v)}
+		if fault := columns[n].Set(at, text); fault != nil {
+			refused = Refused{Fault: fault, Column: p.Schema.Columns[p.columns[n]].Name, Value: string(v)}
 		}
 	}
 	switch {

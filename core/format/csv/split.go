@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"io"
+	"sync"
 
 	"welkin/core/batch"
 )
@@ -29,6 +30,7 @@ type record struct {
 type chunk struct {
 	data    []byte
 	records []record
+	shared  bool // the following chunk is cut from the same data
 }
 
 // splitter cuts a UTF-8 stream into chunks of whole records. A quote opens a
@@ -38,6 +40,7 @@ type splitter struct {
 	delimiter byte
 	quote     byte
 	rest      []byte // read and not yet given out; begins at a record
+	carry     []byte // holds rest between chunks
 	line      int64  // line of rest's first byte
 	block     int    // bytes to read next
 	ended     bool
@@ -53,7 +56,7 @@ func (s *splitter) next(limit int) (chunk, error) {
 	for {
 		if !s.ended {
 			s.block = min(max(2*s.block, firstBlock), blockSize)
-			block := make([]byte, len(s.rest)+s.block)
+			block := newBlock(len(s.rest) + s.block)
 			copy(block, s.rest)
 			n, err := io.ReadFull(s.r, block[len(s.rest):])
 			s.rest = block[:len(s.rest)+n]
@@ -104,8 +107,30 @@ func (s *splitter) cut(limit int) chunk {
 		s.line += int64(bytes.Count(data[at:after], []byte{'\n'}))
 		at = after
 	}
-	s.rest = data[at:]
+	if s.ended { // no block comes into which the rest could be copied
+		s.rest, c.shared = data[at:], true
+		return c
+	}
+	s.carry = append(s.carry[:0], data[at:]...) // the chunk may be recycled before the next block is read
+	s.rest = s.carry
 	return c
+}
+
+// blocks are those that chunks were cut from and that nobody uses any more.
+var blocks sync.Pool
+
+func newBlock(size int) []byte {
+	if b, ok := blocks.Get().(*[]byte); ok && cap(*b) >= size {
+		return (*b)[:size]
+	}
+	return make([]byte, size, size+size/8) // the next one may have a longer rest before it
+}
+
+// recycle lets a chunk's memory be used again.
+func (c chunk) recycle() {
+	if !c.shared && cap(c.data) >= blockSize {
+		blocks.Put(&c.data)
+	}
 }
 
 func trimCR(data []byte, from, end int) int {
@@ -118,42 +143,35 @@ func trimCR(data []byte, from, end int) int {
 // recordEnd finds where the record at from ends. closed is false when the data
 // ends first; end is then -1 inside quotes and len(data) outside.
 func (s *splitter) recordEnd(data []byte, from int) (end, after int, closed bool) {
-	nl := bytes.IndexByte(data[from:], '\n')
-	line := data[from:]
-	if nl >= 0 {
-		line = data[from : from+nl]
-	}
-	if bytes.IndexByte(line, s.quote) < 0 { // most records have no quote at all
-		if nl < 0 {
-			return len(data), len(data), false
+	end = -1 // the first line end behind at
+	for at := from; ; {
+		if end < at {
+			if j := bytes.IndexByte(data[at:], '\n'); j >= 0 {
+				end = at + j
+			} else {
+				end = len(data)
+			}
 		}
-		return from + nl, from + nl + 1, true
-	}
-	start := true // at a value's start
-	for i := from; i < len(data); i++ {
-		switch b := data[i]; {
-		case b == '\n':
-			return i, i + 1, true
-		case b == s.delimiter:
-			start = true
-		case start && b == s.quote:
-			for i++; ; i++ {
-				j := bytes.IndexByte(data[i:], s.quote)
-				if j < 0 {
-					return -1, len(data), false
-				}
-				if i += j; i+1 < len(data) && data[i+1] == s.quote {
-					i++
-					continue
-				}
+		q := bytes.IndexByte(data[at:end], s.quote)
+		if q < 0 {
+			return end, min(end+1, len(data)), end < len(data)
+		}
+		if q += at; q > from && data[q-1] != s.delimiter { // inside of a value it is a character like others
+			at = q + 1
+			continue
+		}
+		for at = q + 1; ; at++ {
+			j := bytes.IndexByte(data[at:], s.quote)
+			if j < 0 {
+				return -1, len(data), false
+			}
+			if at += j; at+1 >= len(data) || data[at+1] != s.quote {
 				break
 			}
-			start = false
-		default:
-			start = false
+			at++
 		}
+		at++
 	}
-	return len(data), len(data), false
 }
 
 // cutter walks the values of one record.
@@ -205,7 +223,7 @@ func (c *cutter) next() bool {
 		c.from = c.at
 		c.to = c.at
 	}
-	if j := bytes.IndexByte(c.rec[c.at:], c.delimiter); j >= 0 {
+	if j := indexByte(c.rec[c.at:], c.delimiter); j >= 0 {
 		if c.at += j; !c.quoted {
 			c.to = c.at
 		}
@@ -217,6 +235,22 @@ func (c *cutter) next() bool {
 		c.done = true
 	}
 	return true
+}
+
+// indexByte is bytes.IndexByte for values that mostly are short.
+func indexByte(s []byte, b byte) int {
+	for i, c := range s[:min(len(s), 16)] {
+		if c == b {
+			return i
+		}
+	}
+	if len(s) <= 16 {
+		return -1
+	}
+	if i := bytes.IndexByte(s[16:], b); i >= 0 {
+		return 16 + i
+	}
+	return -1
 }
 
 // value gives the current value; it is valid until the next one.
