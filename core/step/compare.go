@@ -122,8 +122,8 @@ type compareMatcher struct {
 
 // ready sets rows aside whose key came before.
 func (o *compareMatcher) ready(t *pairTable, out Emitter) error {
-	for id := range len(t.offsets) - 1 {
-		rows := t.rows[t.offsets[id]:t.offsets[id+1]]
+	for id := range t.n {
+		rows := t.of(id)
 		for _, r := range rows[1:] {
 			t.use(r) // not counted again as gone
 			if err := o.refuse(t.build, int(r), o.right, out); err != nil {
@@ -182,7 +182,7 @@ func (o *compareMatcher) match(t *pairTable, b *batch.Batch, out Emitter) error 
 		mark := MarkNew
 		if len(partners) > 0 {
 			r := partners[0]
-			if t.used[r] != 0 {
+			if t.isUsed(r) {
 				if err := o.refuse(b, int(i), o.pairing.left, out); err != nil {
 					return err
 				}
@@ -249,10 +249,10 @@ func (o *compareMatcher) equal(a arrow.Array, i int, b arrow.Array, j int) bool 
 func (o *compareMatcher) rest(t *pairTable, out Emitter) error {
 	var gone []int32
 	twice := 0
-	for id := range len(t.offsets) - 1 {
-		rows := t.rows[t.offsets[id]:t.offsets[id+1]]
+	for id := range t.n {
+		rows := t.of(id)
 		twice += len(rows) - 1
-		if t.used[rows[0]] == 0 {
+		if !t.isUsed(rows[0]) {
 			gone = append(gone, rows[0])
 		}
 	}

@@ -247,12 +247,7 @@ func (o *joinMatcher) rest(t *pairTable, out Emitter) error {
 		out.Absorbed(t.build.N)
 		return nil
 	}
-	var alone []int32
-	for r, used := range t.used {
-		if used == 0 {
-			alone = append(alone, int32(r))
-		}
-	}
+	alone := t.unused()
 	matched := t.build.N - len(alone)
 	out.Match(1, matched, len(alone))
 	if o.rows != JoinRight && o.rows != JoinAll {

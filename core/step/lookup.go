@@ -205,8 +205,8 @@ func (o *lookMatcher) ready(t *pairTable, _ Emitter) error {
 		return nil
 	}
 	keys := make([][]byte, t.build.N)
-	for id := range len(t.offsets) - 1 {
-		rows := t.rows[t.offsets[id]:t.offsets[id+1]]
+	for id := range t.n {
+		rows := t.of(id)
 		if len(rows) < 2 {
 			continue
 		}

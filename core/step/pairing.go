@@ -2,6 +2,7 @@ package step
 
 import (
 	"fmt"
+	"math"
 	"sync/atomic"
 
 	"github.com/apache/arrow-go/v18/arrow"
@@ -115,10 +116,12 @@ type pairTable struct {
 	*pairing
 	build   *batch.Batch
 	ids     map[string]int32 // number of a key
-	whole   map[int64]int32  // the same for one key column of whole numbers
+	whole   *wholeKeys       // the same for one key column of whole numbers
 	offsets []int32          // by number: where its rows begin
 	rows    []int32          // rows by key, in the order in which they came
-	used    []uint32         // by row: 1 when it found a partner
+	n       int32            // keys there are
+	single  bool             // key n stands at row n and nowhere else
+	used    []uint32         // a bit a row: whether it found a partner
 }
 
 func newPairTable(p *pairing, parts []*batch.Batch) (*pairTable, error) {
@@ -137,13 +140,13 @@ func newPairTable(p *pairing, parts []*batch.Batch) (*pairTable, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &pairTable{pairing: p, build: build, used: make([]uint32, build.N)}
+	t := &pairTable{pairing: p, build: build, used: make([]uint32, build.N/32+1)}
 	numbers := make([]int32, build.N) // by row: the number of its key, -1 for none
 	var counts []int32
 	var key []byte
 	if len(keys) == 1 {
-		if _, ok := keys[0].(*array.Int64); ok {
-			t.whole = make(map[int64]int32, build.N)
+		if column, ok := keys[0].(*array.Int64); ok {
+			t.whole = newWholeKeys(column)
 		}
 	}
 	if t.whole == nil {
@@ -158,9 +161,9 @@ func newPairTable(p *pairing, parts []*batch.Batch) (*pairTable, error) {
 		var ok bool
 		if t.whole != nil && keys[0].IsValid(i) {
 			v := keys[0].(*array.Int64).Value(i)
-			if id, ok = t.whole[v]; !ok {
+			if id, ok = t.whole.find(v); !ok {
 				id = int32(len(counts))
-				t.whole[v] = id
+				t.whole.put(v, id)
 			}
 		} else {
 			key = appendKey(key[:0], keys, i)
@@ -178,6 +181,10 @@ func newPairTable(p *pairing, parts []*batch.Batch) (*pairTable, error) {
 		counts[id]++
 		numbers[i] = id
 	}
+	t.n = int32(len(counts))
+	if t.single = len(counts) == build.N; t.single {
+		return t, nil
+	}
 	t.offsets = make([]int32, len(counts)+1)
 	for id, n := range counts {
 		t.offsets[id+1] = t.offsets[id] + n
@@ -193,6 +200,48 @@ func newPairTable(p *pairing, parts []*batch.Batch) (*pairTable, error) {
 	return t, nil
 }
 
+// wholeKeys numbers whole numbers: in a list when they lie close together, as
+// surrogate keys do, otherwise in a map.
+type wholeKeys struct {
+	low    int64
+	dense  []int32 // by number less low: its number and one; nil when a map is used
+	sparse map[int64]int32
+}
+
+func newWholeKeys(column *array.Int64) *wholeKeys {
+	low, high, n := int64(math.MaxInt64), int64(math.MinInt64), 0
+	for i, v := range column.Int64Values() {
+		if column.IsValid(i) {
+			low, high, n = min(low, v), max(high, v), n+1
+		}
+	}
+	if n > 0 && uint64(high)-uint64(low) < uint64(4*n) {
+		return &wholeKeys{low: low, dense: make([]int32, high-low+1)}
+	}
+	return &wholeKeys{sparse: make(map[int64]int32, n)}
+}
+
+func (k *wholeKeys) put(v int64, id int32) {
+	if k.dense != nil {
+		k.dense[v-k.low] = id + 1
+	} else {
+		k.sparse[v] = id
+	}
+}
+
+func (k *wholeKeys) find(v int64) (id int32, ok bool) {
+	if k.dense != nil {
+		at := uint64(v) - uint64(k.low) // wraps around below low
+		if at >= uint64(len(k.dense)) {
+			return 0, false
+		}
+		id = k.dense[at] - 1
+		return id, id >= 0
+	}
+	id, ok = k.sparse[v]
+	return id, ok
+}
+
 func appendKey(dst []byte, keys []arrow.Array, i int) []byte {
 	for _, k := range keys {
 		dst = batch.AppendKey(dst, k, i)
@@ -202,7 +251,7 @@ func appendKey(dst []byte, keys []arrow.Array, i int) []byte {
 
 // bytes estimates the memory the table takes.
 func (t *pairTable) bytes() int64 {
-	return t.build.Bytes() + int64(t.build.N)*8 + int64(len(t.offsets))*72
+	return t.build.Bytes() + int64(t.build.N)*8 + int64(t.n)*72
 }
 
 // probe looks rows of a batch up, one after the other.
@@ -210,6 +259,7 @@ type probe struct {
 	t    *pairTable
 	keys []arrow.Array
 	key  []byte
+	one  [1]int32
 }
 
 func (t *pairTable) probe(b *batch.Batch) (*probe, error) {
@@ -217,7 +267,8 @@ func (t *pairTable) probe(b *batch.Batch) (*probe, error) {
 	return &probe{t: t, keys: keys}, err
 }
 
-// partners gives the rows of the other side with the key of row i.
+// partners gives the rows of the other side with the key of row i, until it is
+// called again.
 func (p *probe) partners(i int) []int32 {
 	t := p.t
 	if t.hasNull(p.keys, i) {
@@ -226,7 +277,7 @@ func (p *probe) partners(i int) []int32 {
 	var id int32
 	var ok bool
 	if t.whole != nil && p.keys[0].IsValid(i) {
-		id, ok = t.whole[p.keys[0].(*array.Int64).Value(i)]
+		id, ok = t.whole.find(p.keys[0].(*array.Int64).Value(i))
 	} else {
 		p.key = appendKey(p.key[:0], p.keys, i)
 		id, ok = t.ids[string(p.key)]
@@ -234,11 +285,41 @@ func (p *probe) partners(i int) []int32 {
 	if !ok {
 		return nil
 	}
+	if t.single {
+		p.one[0] = id
+		return p.one[:]
+	}
+	return t.of(id)
+}
+
+// of gives the rows of a key by its number, in the order in which they came.
+func (t *pairTable) of(id int32) []int32 {
+	if t.single {
+		return []int32{id}
+	}
 	return t.rows[t.offsets[id]:t.offsets[id+1]]
 }
 
 // use remembers that a row of the other side found a partner.
-func (t *pairTable) use(row int32) { atomic.StoreUint32(&t.used[row], 1) }
+func (t *pairTable) use(row int32) {
+	word, bit := &t.used[row>>5], uint32(1)<<(row&31)
+	if atomic.LoadUint32(word)&bit == 0 { // most have been used before, and are only read
+		atomic.OrUint32(word, bit)
+	}
+}
+
+func (t *pairTable) isUsed(row int32) bool { return t.used[row>>5]&(1<<(row&31)) != 0 }
+
+// unused lists the rows of the other side that found no partner.
+func (t *pairTable) unused() []int32 {
+	var out []int32
+	for row := range int32(t.build.N) {
+		if !t.isUsed(row) {
+			out = append(out, row)
+		}
+	}
+	return out
+}
 
 // matcher is what a step does with rows and their partners.
 type matcher interface {
