@@ -1,5 +1,5 @@
 // Package parquet writes and reads Apache Parquet files, each column in the type
-// that the table of types gives it in Arrow.
+// that the table of types gives it in Arrow: parquet.go reads, write.go writes.
 package parquet
 
 import (
@@ -7,73 +7,13 @@ import (
 	"fmt"
 	"io"
 
-	"github.com/apache/arrow-go/v18/arrow"
-	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/apache/arrow-go/v18/arrow/memory"
-	"github.com/apache/arrow-go/v18/parquet"
-	"github.com/apache/arrow-go/v18/parquet/compress"
 	"github.com/apache/arrow-go/v18/parquet/file"
 	"github.com/apache/arrow-go/v18/parquet/pqarrow"
 
 	"welkin/core/batch"
 	"welkin/core/schema"
 )
-
-// RowGroup is how many rows are written as one group: a reader skips groups, and
-// holds one.
-const RowGroup = 262_144
-
-// Writer writes rows, compressed with zstd.
-type Writer struct {
-	w      *pqarrow.FileWriter
-	schema *arrow.Schema
-	rows   int64
-}
-
-// NewWriter makes a writer of rows of a schema.
-func NewWriter(w io.Writer, s *schema.Schema) (*Writer, error) {
-	for _, c := range s.Columns {
-		if c.Type.Kind == schema.Interval || c.Type.Kind == schema.Unknown {
-			return nil, fmt.Errorf("column %q is %s, which Parquet has no place for", c.Name, c.Type)
-		}
-	}
-	options := []parquet.WriterProperty{parquet.WithCompression(compress.Codecs.Zstd), parquet.WithCompressionLevel(1), parquet.WithDictionaryDefault(false),
-		parquet.WithMaxRowGroupLength(RowGroup), parquet.WithStats(true)}
-	for _, c := range s.Columns {
-		if c.Type.Kind == schema.Text { // texts come again; numbers are as small without
-			options = append(options, parquet.WithDictionaryFor(c.Name, true))
-		}
-	}
-	props := parquet.NewWriterProperties(options...)
-	out := &Writer{schema: batch.ArrowSchema(s)}
-	var err error
-	// The file is closed by whoever opened it.
-	out.w, err = pqarrow.NewFileWriter(out.schema, struct{ io.Writer }{w}, props, pqarrow.NewArrowWriterProperties(pqarrow.WithStoreSchema()))
-	if err != nil {
-		return nil, fmt.Errorf("beginning a Parquet file: %w", err)
-	}
-	return out, nil
-}
-
-// Write adds rows.
-func (w *Writer) Write(b *batch.Batch) error {
-	if w.rows += int64(b.N); w.rows > RowGroup {
-		w.w.NewBufferedRowGroup()
-		w.rows = int64(b.N)
-	}
-	if err := w.w.WriteBuffered(array.NewRecordBatch(w.schema, b.Cols, int64(b.N))); err != nil {
-		return fmt.Errorf("writing Parquet: %w", err)
-	}
-	return nil
-}
-
-// Flush ends the file.
-func (w *Writer) Flush() error {
-	if err := w.w.Close(); err != nil {
-		return fmt.Errorf("ending a Parquet file: %w", err)
-	}
-	return nil
-}
 
 // Reader reads rows, all columns or some.
 type Reader struct {
