@@ -79,6 +79,20 @@ func newTexts(t arrow.DataType, offsets []int32, data []byte, valid *Validity) a
 	return made(t, len(offsets)-1, valid, memory.NewBufferBytes(asBytes(offsets)), memory.NewBufferBytes(data))
 }
 
+// NewBytes makes a column of n values that are bytes.
+func NewBytes(n int, value func(i int) []byte) arrow.Array {
+	ends, size := make([]int32, n+1), 0
+	for i := range n {
+		size += len(value(i))
+		ends[i+1] = int32(size)
+	}
+	data := make([]byte, 0, size)
+	for i := range n {
+		data = append(data, value(i)...)
+	}
+	return newTexts(arrow.BinaryTypes.Binary, ends, data, nil)
+}
+
 func made(t arrow.DataType, n int, valid *Validity, buffers ...*memory.Buffer) arrow.Array {
 	var bitmap *memory.Buffer
 	nulls := valid.Nulls()

@@ -47,6 +47,11 @@ func (r *run) makeLean() {
 		}
 	}
 	for _, n := range r.nodes {
+		if l, ok := n.op.(step.Leaner); ok && n.wanted != nil && len(n.Bound.Branches) == 0 {
+			l.Lean(n.wanted)
+			n.lacks = containsFalse(n.wanted)
+			r.lean = r.lean || n.lacks
+		}
 		for _, from := range n.Inputs { // nil for a branch: it has all
 			n.lacks = n.lacks || containsFalse(wanted[r.byID[from.ID]])
 		}

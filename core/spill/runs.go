@@ -26,7 +26,7 @@ type Runs struct {
 // NewRuns makes a sorter for rows of a schema.
 func NewRuns(folder string, s *schema.Schema, budget int64) *Runs {
 	keyed := &schema.Schema{Columns: append(append([]schema.Column{}, s.Columns...), schema.Column{Name: "key", Type: schema.Of(schema.Bytes)})}
-	return &Runs{folder: folder, budget: budget / 2, schema: keyed} // sorting and writing a run take as much again
+	return &Runs{folder: folder, budget: budget / 4 * 3, schema: keyed} // sorting and writing a run take the rest
 }
 
 // Bytes tells how much memory is held.
@@ -113,11 +113,8 @@ func (r *Runs) spill() error {
 	}
 	r.files = append(r.files, f)
 	err = r.gathered(r.sorted(), func(b *batch.Batch, keys []place) error {
-		column := batch.NewBuilder(schema.Of(schema.Bytes)).(*array.BinaryBuilder)
-		for _, k := range keys {
-			column.Append(r.keys[k.batch].at(k.row))
-		}
-		b.Schema, b.Cols = r.schema, append(b.Cols, column.NewArray())
+		column := batch.NewBytes(len(keys), func(i int) []byte { return r.keys[keys[i].batch].at(keys[i].row) })
+		b.Schema, b.Cols = r.schema, append(b.Cols, column)
 		return f.write(b)
 	})
 	r.batches, r.keys, r.bytes = nil, nil, 0
@@ -148,15 +145,17 @@ func (r *Runs) combine() error {
 	return err
 }
 
-// Each gives all rows in order and forgets them. Batches have the schema of the
-// rows that were added.
-func (r *Runs) Each(take func(*batch.Batch) error) error {
+// Each gives all rows in order, with the key of each, and forgets them. Batches
+// have the schema of the rows that were added.
+func (r *Runs) Each(take func(b *batch.Batch, key func(row int) []byte) error) error {
 	defer r.Close()
 	if len(r.files) == 0 {
 		if len(r.batches) == 0 {
 			return nil
 		}
-		return r.gathered(r.sorted(), func(b *batch.Batch, _ []place) error { return take(b) })
+		return r.gathered(r.sorted(), func(b *batch.Batch, places []place) error {
+			return take(b, func(row int) []byte { return r.keys[places[row].batch].at(places[row].row) })
+		})
 	}
 	if len(r.batches) > 0 {
 		if err := r.spill(); err != nil {
@@ -165,8 +164,9 @@ func (r *Runs) Each(take func(*batch.Batch) error) error {
 	}
 	plain := &schema.Schema{Columns: r.schema.Columns[:r.schema.Len()-1]}
 	return merge(r.files, func(b *batch.Batch) error {
+		keys := b.Cols[len(b.Cols)-1].(*array.Binary)
 		b.Schema, b.Cols = plain, b.Cols[:len(b.Cols)-1]
-		return take(b)
+		return take(b, keys.Value)
 	})
 }
 

@@ -139,7 +139,7 @@ func TestManyRowsAreSortedByAllCores(t *testing.T) {
 		return strings.Compare(a[:strings.IndexByte(a, '\n')], b[:strings.IndexByte(b, '\n')])
 	})
 	at := 0
-	require.NoError(t, r.Each(func(b *batch.Batch) error {
+	require.NoError(t, r.Each(func(b *batch.Batch, _ func(int) []byte) error {
 		for _, line := range lines(b) {
 			require.Equal(t, want[at][strings.IndexByte(want[at], '\n')+1:], line)
 			at++
@@ -176,7 +176,7 @@ func TestSortedRunsMergeStably(t *testing.T) {
 		}
 		slices.SortStableFunc(want, func(a, b item) int { return bytes.Compare(a.key, b.key) })
 		var got []string
-		require.NoError(rt, r.Each(func(b *batch.Batch) error { got = append(got, lines(b)...); return nil }))
+		require.NoError(rt, r.Each(func(b *batch.Batch, _ func(int) []byte) error { got = append(got, lines(b)...); return nil }))
 		require.Len(rt, got, len(want))
 		for i := range want {
 			require.Equal(rt, want[i].line, got[i])

@@ -178,7 +178,11 @@ type bestOperator struct {
 	runs   *spill.Runs
 	last   []byte
 	some   bool
+	wanted []bool // nil for all
 }
+
+// Lean implements Leaner.
+func (o *bestOperator) Lean(wanted []bool) { o.wanted = wanted }
 
 // Concurrent implements Concurrent.
 func (o *bestOperator) Concurrent(int) bool { return false }
@@ -188,15 +192,9 @@ func (o *bestOperator) Push(_ int, b *batch.Batch, out Emitter) error {
 	if o.runs == nil {
 		o.runs = spill.NewRuns(out.TempDir(), o.schema, out.Room())
 	}
-	cols := columnsOf(b, o.by)
-	keys := spill.NewKeys(b.N)
-	for i := range b.N {
-		keys.Append(func(dst []byte) []byte {
-			for _, c := range cols {
-				dst = batch.AppendSortKey(dst, c, i, false, false)
-			}
-			return o.keep.key(dst, b.Cols, i)
-		})
+	keys := o.keep.groupKeys(b, o.by)
+	if o.wanted != nil {
+		b = b.Blank(o.wanted)
 	}
 	if err := o.runs.Add(b, keys); err != nil {
 		return err
@@ -209,19 +207,14 @@ func (o *bestOperator) End(_ int, out Emitter) error {
 	if o.runs == nil {
 		return nil
 	}
-	return o.runs.Each(func(b *batch.Batch) error {
-		cols := columnsOf(b, o.by)
+	return o.runs.Each(func(b *batch.Batch, key func(int) []byte) error {
 		var rows []int32
-		var key []byte
 		for i := range b.N {
-			key = key[:0]
-			for _, c := range cols {
-				key = batch.AppendKey(key, c, i)
-			}
-			if o.some && bytes.Equal(key, o.last) {
+			group, _ := splitKey(key(i))
+			if o.some && bytes.Equal(group, o.last) {
 				continue
 			}
-			o.some, o.last = true, append(o.last[:0], key...)
+			o.some, o.last = true, append(o.last[:0], group...)
 			rows = append(rows, int32(i))
 		}
 		out.Absorbed(b.N - len(rows))

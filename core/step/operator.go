@@ -80,6 +80,13 @@ type Emitter interface {
 	Warn(sentence string)
 }
 
+// Leaner is implemented by operators that keep rows and can keep fewer columns of
+// them than they take in.
+type Leaner interface {
+	// Lean is told before the first row which columns are wanted of what comes out.
+	Lean(wanted []bool)
+}
+
 // Source is the running part of a read.
 type Source interface {
 	// Open begins to read. limit is the number of rows wanted, 0 for all.

@@ -1,6 +1,7 @@
 package step
 
 import (
+	"encoding/binary"
 	"fmt"
 	"strings"
 
@@ -73,6 +74,31 @@ func (o ordering) keys(b *batch.Batch) spill.Keys {
 		out.Append(func(dst []byte) []byte { return o.key(dst, b.Cols, i) })
 	}
 	return out
+}
+
+// groupKeys gives the sort keys of rows that are ordered within groups: the
+// columns that make a group come first. splitKey parts the two again.
+func (o ordering) groupKeys(b *batch.Batch, group []int) spill.Keys {
+	out := spill.NewKeys(b.N)
+	cols := columnsOf(b, group)
+	for i := range b.N {
+		out.Append(func(dst []byte) []byte {
+			from := len(dst)
+			for _, c := range cols {
+				dst = batch.AppendSortKey(dst, c, i, false, false)
+			}
+			split := len(dst) - from
+			return binary.BigEndian.AppendUint32(o.key(dst, b.Cols, i), uint32(split))
+		})
+	}
+	return out
+}
+
+// splitKey gives the part of a key that tells groups apart, and the order within.
+func splitKey(key []byte) (group, order []byte) {
+	end := len(key) - 4
+	split := binary.BigEndian.Uint32(key[end:])
+	return key[:split], key[split:end]
 }
 
 // sql writes an ORDER BY list.

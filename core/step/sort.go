@@ -35,7 +35,11 @@ type sortOperator struct {
 	by     ordering
 	schema *schema.Schema
 	runs   *spill.Runs
+	wanted []bool // nil for all
 }
+
+// Lean implements Leaner.
+func (o *sortOperator) Lean(wanted []bool) { o.wanted = wanted }
 
 // Prepare implements Prepared: the keys of a batch.
 func (o *sortOperator) Prepare(_ int, b *batch.Batch, _ Emitter) (any, error) {
@@ -46,6 +50,9 @@ func (o *sortOperator) Prepare(_ int, b *batch.Batch, _ Emitter) (any, error) {
 func (o *sortOperator) PushPrepared(_ int, b *batch.Batch, prepared any, out Emitter) error {
 	if o.runs == nil {
 		o.runs = spill.NewRuns(out.TempDir(), o.schema, out.Room())
+	}
+	if o.wanted != nil {
+		b = b.Blank(o.wanted)
 	}
 	if err := o.runs.Add(b, prepared.(spill.Keys)); err != nil {
 		return err
@@ -63,7 +70,7 @@ func (o *sortOperator) End(_ int, out Emitter) error {
 	if o.runs == nil {
 		return nil
 	}
-	return o.runs.Each(out.Emit)
+	return o.runs.Each(func(b *batch.Batch, _ func(int) []byte) error { return out.Emit(b) })
 }
 
 // Close implements Closer.

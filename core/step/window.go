@@ -150,7 +150,12 @@ type windowPlan struct {
 }
 
 func (p *windowPlan) uses() []int {
-	out := append(append(p.order.columns(), p.by...), readBy(p.programs...)...)
+	return append(append(p.order.columns(), p.by...), p.evaluated()...)
+}
+
+// evaluated lists the columns that expressions read.
+func (p *windowPlan) evaluated() []int {
+	out := readBy(p.programs...)
 	for _, w := range p.windows {
 		out = append(append(out, readBy(w.Args...)...), readBy(w.Filter)...)
 	}
@@ -166,39 +171,30 @@ type windowOperator struct {
 	waiting   *spill.Spool
 	last      []byte // key of the partition
 	lastOrder []byte
-	scratch   []byte
+	kept      []bool  // columns that are kept until the end; nil for all
 	starts    []int32 // rows at which the order changes
 	n         int32
 	args      [][][]arrow.Array // by call, by argument: parts
 	filters   [][]arrow.Array   // by call: parts
 }
 
-// key gives the sort key of row i; the first part of it tells partitions apart.
-func (o *windowOperator) key(dst []byte, b *batch.Batch, i int) (key []byte, split int) {
-	key = dst
-	for _, at := range o.by {
-		key = batch.AppendSortKey(key, b.Cols[at], i, false, false)
-	}
-	split = len(key)
-	return o.order.key(key, b.Cols, i), split
+// Lean implements Leaner: columns that only make the order are in the keys.
+func (o *windowOperator) Lean(wanted []bool) {
+	o.kept = marked(append([]bool{}, wanted[:o.in.Len()]...), o.evaluated())
 }
 
 // Prepare implements Prepared.
 func (o *windowOperator) Prepare(_ int, b *batch.Batch, _ Emitter) (any, error) {
-	keys := spill.NewKeys(b.N)
-	for i := range b.N {
-		keys.Append(func(dst []byte) []byte {
-			key, _ := o.key(dst, b, i)
-			return key
-		})
-	}
-	return keys, nil
+	return o.order.groupKeys(b, o.by), nil
 }
 
 // PushPrepared implements Prepared.
 func (o *windowOperator) PushPrepared(_ int, b *batch.Batch, prepared any, out Emitter) error {
 	if o.runs == nil {
 		o.runs = spill.NewRuns(out.TempDir(), o.in, out.Room())
+	}
+	if o.kept != nil {
+		b = b.Blank(o.kept)
 	}
 	if err := o.runs.Add(b, prepared.(spill.Keys)); err != nil {
 		return err
@@ -217,7 +213,7 @@ func (o *windowOperator) End(_ int, out Emitter) error {
 	if o.runs == nil {
 		return nil
 	}
-	err := o.runs.Each(func(b *batch.Batch) error { return o.take(b, out) })
+	err := o.runs.Each(func(b *batch.Batch, key func(int) []byte) error { return o.take(b, key, out) })
 	if err != nil {
 		return err
 	}
@@ -225,16 +221,14 @@ func (o *windowOperator) End(_ int, out Emitter) error {
 }
 
 // take cuts sorted rows into partitions.
-func (o *windowOperator) take(b *batch.Batch, out Emitter) error {
+func (o *windowOperator) take(b *batch.Batch, key func(int) []byte, out Emitter) error {
 	from := 0
 	for i := range b.N {
-		var split int
-		o.scratch, split = o.key(o.scratch[:0], b, i)
-		key := o.scratch
-		if o.last != nil && bytes.Equal(key[:split], o.last) {
-			if !bytes.Equal(key[split:], o.lastOrder) {
+		group, order := splitKey(key(i))
+		if o.last != nil && bytes.Equal(group, o.last) {
+			if !bytes.Equal(order, o.lastOrder) {
 				o.starts = append(o.starts, o.n+int32(i-from))
-				o.lastOrder = append(o.lastOrder[:0], key[split:]...)
+				o.lastOrder = append(o.lastOrder[:0], order...)
 			}
 			continue
 		}
@@ -247,8 +241,8 @@ func (o *windowOperator) take(b *batch.Batch, out Emitter) error {
 			}
 			from = i
 		}
-		o.last = append(make([]byte, 0, split+1), key[:split]...)
-		o.lastOrder = append(o.lastOrder[:0], key[split:]...)
+		o.last = append(make([]byte, 0, len(group)+1), group...)
+		o.lastOrder = append(o.lastOrder[:0], order...)
 		o.starts = append(o.starts[:0], 0)
 	}
 	return o.keep(b.Slice(from, b.N), out)
