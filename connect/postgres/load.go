@@ -156,7 +156,7 @@ func (l *load) Held() *step.Result { return l.held }
 func (l *load) Write(_ context.Context, b *batch.Batch) error {
 	bad := l.check(b)
 	if len(l.refused) > mostRefused {
-		return fmt.Errorf("more than %d rows don't fit %s; is it the right table?", mostRefused, l.Table)
+		return l.tooManyRefused()
 	}
 	buf := l.buffer[:0]
 	fields := uint16(len(b.Cols) + 4)
@@ -186,6 +186,18 @@ func (l *load) Write(_ context.Context, b *batch.Batch) error {
 	return l.d.explain(err)
 }
 
+func (l *load) tooManyRefused() error {
+	return fmt.Errorf("more than %d rows don't fit %s; is it the right table?", mostRefused, l.Table)
+}
+
+func noKey(column string) *batch.Fault {
+	return batch.Faultf("no key", "the key column %q is null, so the row can't be told apart", column)
+}
+
+func (l *load) nullNotAllowed(column string) *batch.Fault {
+	return batch.Faultf("null not allowed", "%s takes no null in %q", l.Table, column)
+}
+
 // check finds rows that the target would refuse.
 func (l *load) check(b *batch.Batch) map[int]bool {
 	var bad map[int]bool
@@ -206,7 +218,7 @@ func (l *load) check(b *batch.Batch) map[int]bool {
 		}
 		for i := range b.N {
 			if b.Cols[k].IsNull(i) {
-				refuse(i, k, batch.Faultf("no key", "the key column %q is null, so the row can't be told apart", b.Schema.Columns[k].Name))
+				refuse(i, k, noKey(b.Schema.Columns[k].Name))
 			}
 		}
 	}
@@ -215,7 +227,7 @@ func (l *load) check(b *batch.Batch) map[int]bool {
 		for i := range b.N {
 			if col.IsNull(i) {
 				if c.notNull {
-					refuse(i, c.column, batch.Faultf("null not allowed", "%s takes no null in %q", l.Table, name))
+					refuse(i, c.column, l.nullNotAllowed(name))
 				}
 				continue
 			}

@@ -150,6 +150,7 @@ func Bind(ctx context.Context, s *sheet.Sheet, found []sheet.Problem, b Binding)
 		}
 	}
 	p.warnUnused()
+	p.checkEngine()
 	return p
 }
 

@@ -62,21 +62,22 @@ type Options struct {
 
 type run struct {
 	Options
-	ctx     context.Context
-	plan    *Plan
-	nodes   []*node // in the plan's order
-	byID    map[string]*node
-	env     expr.Env
-	summary Summary
-	held    int64
-	keepers int           // steps that may keep rows
-	slots   chan struct{} // as many as there are workers
-	aside   []SetAsideRow
-	current *node
-	since0  time.Time // when the current node began to work
-	shown   time.Time
-	phase   string
-	lean    bool // see lean.go
+	ctx      context.Context
+	plan     *Plan
+	nodes    []*node // in the plan's order
+	byID     map[string]*node
+	env      expr.Env
+	summary  Summary
+	held     int64
+	keepers  int           // steps that may keep rows
+	slots    chan struct{} // as many as there are workers
+	aside    []SetAsideRow
+	current  *node
+	since0   time.Time // when the current node began to work
+	shown    time.Time
+	phase    string
+	lean     bool        // see lean.go
+	database *InDatabase // that does the work; nil for the engine
 }
 
 // Run does one epoch of a plan: reads, pushes, and commits all or nothing. The
@@ -85,21 +86,40 @@ func Run(ctx context.Context, plan *Plan, o Options) (Summary, error) {
 	if !plan.Ready() {
 		return Summary{}, fmt.Errorf("the sheet can't run: %s", firstProblem(plan))
 	}
-	s, err := attempt(ctx, plan, o, true)
+	warning := ""
+	if d := plan.where(); d != nil {
+		s, err := attempt(ctx, plan, o, way{database: d})
+		if !errors.Is(err, step.ErrRow) {
+			return s, err
+		}
+		warning = fmt.Sprintf("%s could not compute a row (%s), so this run was done by Welkin's engine", d.Connection, err)
+	}
+	s, err := attempt(ctx, plan, o, way{lean: true, warning: warning})
 	if errors.Is(err, errLacksColumns) {
-		return attempt(ctx, plan, o, false)
+		return attempt(ctx, plan, o, way{warning: warning})
 	}
 	return s, err
 }
 
-// attempt is Run with the columns that are used alone, or with all.
-func attempt(ctx context.Context, plan *Plan, o Options, lean bool) (Summary, error) {
+// way is how a run is done.
+type way struct {
+	database *InDatabase // nil for the engine
+	lean     bool        // with the columns that are used alone, see lean.go
+	warning  string      // what came before it
+}
+
+// attempt does a run in one way.
+func attempt(ctx context.Context, plan *Plan, o Options, way way) (Summary, error) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	r := newRun(ctx, plan, o)
-	if lean {
+	if way.lean {
 		r.makeLean()
 	}
+	if way.warning != "" {
+		r.summary.Warnings = append(r.summary.Warnings, way.warning)
+	}
+	r.database = way.database
 	defer r.cleanup()
 	if err := r.begin(); err != nil {
 		return r.finish(), err
@@ -242,7 +262,12 @@ func (r *run) work(cancel context.CancelCauseFunc) error {
 			n.load.start(ctx, writers, cancel)
 		}
 	}
-	err := r.pump()
+	var err error
+	if r.database != nil {
+		err = r.fill(r.database)
+	} else {
+		err = r.pump()
+	}
 	for _, n := range r.nodes {
 		if n.load != nil {
 			n.load.close()

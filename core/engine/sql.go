@@ -21,24 +21,19 @@ func (p *Plan) SQL(id, output string) (string, error) {
 	if !ok {
 		return "", fmt.Errorf("step %s has no output %q", id, output)
 	}
-	needed := map[*Planned]bool{}
-	var mark func(p *Planned)
-	mark = func(p *Planned) {
-		if !needed[p] {
-			needed[p] = true
-			for _, in := range p.Inputs {
-				mark(in.Planned)
-			}
-		}
+	parts, err := p.relations(target)
+	if err != nil {
+		return "", err
 	}
-	mark(target)
+	return statement(parts, relation(target, number)), nil
+}
+
+// relations writes a step and all before it as common table expressions.
+func (p *Plan) relations(target *Planned) ([]string, error) {
 	var parts []string
-	for _, st := range p.order {
-		if !needed[st] {
-			continue
-		}
+	for _, st := range before(target) {
 		if st.Bound.SQL == nil {
-			return "", &StepError{st.ID, fmt.Errorf("%w: there is no SQL for %q", step.ErrNoSQL, st.Kind.Name)}
+			return nil, &StepError{st.ID, fmt.Errorf("%w: there is no SQL for %q", step.ErrNoSQL, st.Kind.Name)}
 		}
 		from := make([]string, len(st.Inputs))
 		for i, in := range st.Inputs {
@@ -46,13 +41,18 @@ func (p *Plan) SQL(id, output string) (string, error) {
 		}
 		outputs, err := st.Bound.SQL(from)
 		if err != nil {
-			return "", &StepError{st.ID, err}
+			return nil, &StepError{st.ID, err}
 		}
 		for i, text := range outputs {
 			parts = append(parts, relation(st, i)+" AS (\n  "+text+"\n)")
 		}
 	}
-	return "WITH " + strings.Join(parts, ",\n") + "\nSELECT * FROM " + relation(target, number), nil
+	return parts, nil
+}
+
+// statement puts common table expressions before a SELECT.
+func statement(parts []string, from string) string {
+	return "WITH " + strings.Join(parts, ",\n") + "\nSELECT * FROM " + from
 }
 
 // relation names an output in SQL.

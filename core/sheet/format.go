@@ -22,6 +22,7 @@ func Format(s *Sheet) (string, error) {
 	if s.Limits != (Limits{}) {
 		doc = append(doc, yaml.MapItem{Key: "limits", Value: s.Limits})
 	}
+	add(&doc, "engine", s.Engine)
 	steps := []yaml.MapSlice{}
 	for _, st := range s.Steps {
 		m := yaml.MapSlice{{Key: "step", Value: st.ID}, {Key: "does", Value: st.Kind}}

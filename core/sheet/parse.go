@@ -80,7 +80,7 @@ func entries(n ast.Node) ([]*ast.MappingValueNode, bool) {
 
 func keyOf(e *ast.MappingValueNode) string { return e.Key.GetToken().Value }
 
-var sheetKeys = []string{"welkin", "name", "description", "parameters", "limits", "steps"}
+var sheetKeys = []string{"welkin", "name", "description", "parameters", "limits", "engine", "steps"}
 
 func (r *reading) document(body ast.Node) {
 	list, ok := entries(body)
@@ -104,6 +104,9 @@ func (r *reading) document(body ast.Node) {
 			err = yaml.NodeToValue(e.Value, &r.sheet.Parameters, yaml.Strict())
 		case "limits":
 			err = yaml.NodeToValue(e.Value, &r.sheet.Limits, yaml.Strict())
+		case "engine":
+			r.sheet.engineAt = e.Value
+			err = yaml.NodeToValue(e.Value, &r.sheet.Engine)
 		case "steps":
 			r.steps(e.Value)
 		default:

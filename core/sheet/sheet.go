@@ -25,7 +25,23 @@ type Sheet struct {
 	Description string      `json:"description,omitempty"`
 	Parameters  []Parameter `json:"parameters,omitempty"`
 	Limits      Limits      `json:"limits"`
+	Engine      string      `json:"engine,omitempty" doc:"Where it runs: database or own; in the database when it can, if left out."`
 	Steps       []*Step     `json:"steps"`
+	engineAt    ast.Node
+}
+
+// Where a sheet runs.
+const (
+	InDatabase = "database" // as a statement in the database in which its tables lie
+	OwnEngine  = "own"      // in Welkin's engine
+)
+
+// EngineAt gives the place of the engine's setting; 0, 0 when it has none.
+func (s *Sheet) EngineAt() (line, column int) {
+	if s.engineAt == nil {
+		return 0, 0
+	}
+	return position(s.engineAt.GetToken())
 }
 
 // Parameter is a value that a run may be given; settings name it as :name.

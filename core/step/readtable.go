@@ -82,7 +82,7 @@ func (s *ReadTable) Bind(c *Context, _ []*schema.Schema) *Bound {
 	}
 	c.distinctNames(out, func(i int) string { return fmt.Sprintf("columns[%d]", i) })
 	read.Schema, read.Columns = out, out.Names()
-	return &Bound{Schema: out, Source: &tableSource{db, read}, SQL: oneSQL(func([]string) (string, error) { return read.sql() })}
+	return &Bound{Schema: out, Database: s.Connection, Source: &tableSource{db, read}, SQL: oneSQL(func([]string) (string, error) { return read.sql() })}
 }
 
 // sql reads the table or query where it lies, each column in the type it has

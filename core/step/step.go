@@ -58,6 +58,7 @@ type Bound struct {
 	Branches []Branch                            // further outputs by name; their numbers follow that of Schema
 	Operator func() Operator                     // for a work step
 	SQL      func(in []string) ([]string, error) // see sql.go; nil when the step has no SQL
+	Database string                              // the connection in which a table is read or written; "" for others
 	Source   Source                              // for a read
 	Target   Target                              // for a write
 	Uses     func(wanted []bool) [][]bool        // see uses.go; nil when all columns of all inputs are used

@@ -2,6 +2,7 @@ package step
 
 import (
 	"context"
+	"errors"
 	"io"
 	"time"
 
@@ -69,6 +70,32 @@ type Tables interface {
 	// Load begins to load a table.
 	Load(ctx context.Context, l TableLoad) (Load, error)
 }
+
+// Explainer is Tables that can tell how they would go about a SELECT.
+type Explainer interface {
+	// Explain gives the database's own words, a line for each part of its plan.
+	Explain(ctx context.Context, sql string) (string, error)
+}
+
+// Filler is a Load that the database can fill by itself. Fill takes the place of
+// all calls of Write.
+type Filler interface {
+	// Fill tells how many rows each of the relations to be counted gave. An error
+	// that is ErrRow says that a row could not be computed.
+	Fill(ctx context.Context, f Fill) (counts []int64, err error)
+}
+
+// Fill says by which rows a load is filled.
+type Fill struct {
+	With    []string // common table expressions
+	From    string   // the relation whose rows are loaded
+	Columns []string // its columns, in the order of the load's schema
+	Count   []string // relations whose rows are counted
+}
+
+// ErrRow says that a database ended a statement because of a value in a row: a
+// cast, an overflow, a division by zero.
+var ErrRow = errors.New("a row can't be computed")
 
 // Table is what a database says of one table.
 type Table struct {

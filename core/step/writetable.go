@@ -82,7 +82,7 @@ func (s *WriteTable) Bind(c *Context, in []*schema.Schema) *Bound {
 	if c.Failed() {
 		return nil
 	}
-	return &Bound{Target: &tableTarget{db, l}, Hint: func() map[string]any { return map[string]any{"target": l.Exists} }}
+	return &Bound{Database: s.Connection, Target: &tableTarget{db, l}, Hint: func() map[string]any { return map[string]any{"target": l.Exists} }}
 }
 
 // compare says before the run which columns don't fit the table.
