@@ -1,6 +1,8 @@
 package batch
 
 import (
+	"fmt"
+
 	"github.com/apache/arrow-go/v18/arrow/array"
 
 	"welkin/core/schema"
@@ -35,4 +37,26 @@ func ToWire(s *schema.Schema, batches []*Batch, limit int) Wire {
 		}
 	}
 	return w
+}
+
+// FromCells makes a batch of rows as text, nil for null; what Row gives comes
+// back. The error says which cell can't be read.
+func FromCells(s *schema.Schema, rows [][]*string) (*Batch, error) {
+	out := &Batch{Schema: s, N: len(rows)}
+	for c, col := range s.Columns {
+		to := NewTextColumn(col.Type, len(rows))
+		for i, row := range rows {
+			if len(row) != s.Len() {
+				return nil, fmt.Errorf("row %d has %d values for %d columns", i+1, len(row), s.Len())
+			}
+			if row[c] == nil {
+				continue
+			}
+			if fault := to.Set(i, *row[c]); fault != nil {
+				return nil, fmt.Errorf("row %d, column %q: %s", i+1, col.Name, fault.Sentence)
+			}
+		}
+		out.Cols = append(out.Cols, to.Column())
+	}
+	return out, nil
 }

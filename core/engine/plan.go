@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"welkin/core/expr"
 	"welkin/core/schema"
 	"welkin/core/sheet"
 	"welkin/core/step"
@@ -22,6 +23,7 @@ type Plan struct {
 	Sheet    *sheet.Sheet
 	Steps    []*Planned // in the sheet's order
 	Problems []sheet.Problem
+	Params   map[string]expr.Param
 	order    []*Planned // each after its inputs
 }
 
@@ -95,6 +97,7 @@ func Bind(ctx context.Context, s *sheet.Sheet, found []sheet.Problem, b Binding)
 			return p
 		}
 	}
+	p.Params = params
 	if len(s.Steps) == 0 && len(found) == 0 {
 		p.Problems = append(p.Problems, sheet.Problem{Sentence: "the sheet has no steps yet; begin with one that reads"})
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"welkin/core/batch"
+	"welkin/core/profile"
 	"welkin/core/schema"
 	"welkin/core/sheet"
 	"welkin/core/step"
@@ -23,8 +24,14 @@ type Trial struct {
 	Temp    string
 	Workers int  // 0 for as many as there are cores
 	Rows    int  // rows of a batch at most; 0 for the usual number
-	Lean    bool // read only the columns on which the rows that come out depend; rows before are not shown
-	Clock   func() time.Time
+	Profile bool // describe the columns that come out
+	// Given are rows that take the place of what reaches an input, by its number;
+	// origins are left as they are in them.
+	Given map[int]*batch.Batch
+	Cache *TrialCache // rows of earlier trials; nil for none
+	Fresh bool        // read anew, whatever the cache holds
+	Lean  bool        // read only the columns on which the rows that come out depend; rows before are not shown
+	Clock func() time.Time
 }
 
 // Tried is what a trial gives. It wrote nothing anywhere.
@@ -36,14 +43,16 @@ type Tried struct {
 	Steps    []Account     `json:"steps"`
 	Warnings []string      `json:"warnings,omitempty"`
 	Seconds  float64       `json:"seconds"`
+	Again    bool          `json:"again,omitempty" doc:"Steps before were not run anew: nothing they depend on has changed."`
 }
 
 // Rows are the first rows of a step's input or output, with the place each came
 // from, so that rows before and after can be put beside each other.
 type Rows struct {
 	batch.Wire
-	Origins []string `json:"origins"`
-	Total   int64    `json:"total" doc:"Rows there were in the trial."`
+	Origins []string         `json:"origins"`
+	Total   int64            `json:"total" doc:"Rows there were in the trial."`
+	Profile []profile.Column `json:"profile,omitempty" doc:"What the columns hold, over all rows of the trial."`
 }
 
 // BranchRows are the first rows of a named output.
@@ -60,7 +69,7 @@ func Try(ctx context.Context, plan *Plan, t Trial) (Tried, error) {
 	}
 	free := *plan.Sheet // a trial is not held to the limits of a run
 	free.Limits = sheet.Limits{}
-	plan = &Plan{Sheet: &free, Steps: plan.Steps, order: plan.order}
+	plan = &Plan{Sheet: &free, Params: plan.Params, Steps: plan.Steps, order: plan.order}
 	tried, err := try(ctx, plan, t)
 	if errors.Is(err, errLacksColumns) {
 		t.Lean = false
@@ -69,17 +78,21 @@ func Try(ctx context.Context, plan *Plan, t Trial) (Tried, error) {
 	return tried, err
 }
 
-func try(ctx context.Context, plan *Plan, t Trial) (Tried, error) {
+func try(ctx context.Context, whole *Plan, t Trial) (Tried, error) {
 	keep := &asideKeeper{limit: 500}
-	r := newRun(ctx, plan, Options{Budget: t.Budget, TempDir: t.Temp, Clock: t.Clock, Journal: keep, Workers: t.Workers, Rows: t.Rows})
+	main := mainSources(whole.Step(t.Step))
+	plan, err := t.feed(whole, whole.Step(t.Step), main)
+	if err != nil {
+		return Tried{}, err
+	}
+	r := newRun(ctx, plan.Plan, Options{Budget: t.Budget, TempDir: t.Temp, Clock: t.Clock, Journal: keep, Workers: t.Workers, Rows: t.Rows})
 	defer r.cleanup()
 	n := r.byID[t.Step]
-	n.capture = &capture{limit: t.Show, in: make([][]*batch.Batch, len(n.Inputs)), inRows: make([]int64, len(n.Inputs)), out: make([][]*batch.Batch, len(n.outs)), outRows: make([]int64, len(n.outs))}
+	n.capture = newCapture(n, t)
 	if t.Lean {
 		n.capture.in = nil
 		r.makeLean()
 	}
-	main := mainSources(n.Planned)
 	for _, source := range r.sources() {
 		limit := t.Others
 		if main[source.ID] {
@@ -92,33 +105,130 @@ func try(ctx context.Context, plan *Plan, t Trial) (Tried, error) {
 	if err := r.flush(ctx); err != nil {
 		return Tried{}, err
 	}
-	return r.tried(n, keep), nil
+	out := r.tried(n, plan, keep)
+	if t.Cache != nil && len(t.Given) == 0 && !t.Lean {
+		return out, t.remember(whole, n, main, out)
+	}
+	return out, nil
 }
 
-func (r *run) tried(n *node, keep *asideKeeper) Tried {
+// tried words what a trial gave. Steps that did not run because their rows were
+// known tell what they did then.
+func (r *run) tried(n *node, plan *fed, keep *asideKeeper) Tried {
+	own := map[string]bool{}
+	for _, k := range plan.before {
+		if k == nil {
+			continue
+		}
+		for _, a := range k.steps {
+			own[a.Step] = true
+		}
+	}
+	for i, k := range plan.before {
+		if k != nil && len(k.steps) > 0 {
+			r.byID[plan.target.Inputs[i].ID].account.Sample = k.steps[len(k.steps)-1].Sample
+		}
+	}
 	for _, n := range r.nodes { // plan order: inputs come first
 		for _, in := range n.Inputs {
 			n.account.Sample = n.account.Sample || r.byID[in.ID].account.Sample
 		}
 	}
 	s := r.finish()
-	out := Tried{Steps: s.Steps, Warnings: s.Warnings, Seconds: s.Ended.Sub(s.Started).Seconds(), SetAside: keep.rows, Before: []Rows{}}
+	out := Tried{Warnings: s.Warnings, Seconds: s.Ended.Sub(s.Started).Seconds(), Before: []Rows{}}
+	told := map[string]bool{}
+	for _, k := range plan.before {
+		if k == nil {
+			continue
+		}
+		out.Again = true
+		for _, a := range k.steps {
+			if !told[a.Step] {
+				told[a.Step] = true
+				out.Steps = append(out.Steps, a)
+				out.SetAside = append(out.SetAside, k.asideAt(a.Step)...)
+			}
+		}
+	}
+	for _, a := range s.Steps {
+		if a.Kind != "" && !told[a.Step] {
+			out.Steps = append(out.Steps, a)
+		}
+	}
+	for _, row := range keep.rows {
+		if !own[row.Step] {
+			out.SetAside = append(out.SetAside, row)
+		}
+	}
 	for i := range n.capture.in {
 		in := n.Inputs[i]
-		out.Before = append(out.Before, n.capture.rows(in.Schema(), n.capture.in[i], n.capture.inRows[i]))
+		out.Before = append(out.Before, n.capture.in[i].rows(in.Schema()))
 	}
 	at := 0
 	if n.Bound.Schema != nil {
-		out.After = n.capture.rows(n.Bound.Schema, n.capture.out[0], n.capture.outRows[0])
+		out.After = n.capture.out[0].rows(n.Bound.Schema)
 		at++
 	}
 	for i, b := range n.Bound.Branches {
-		rows := n.capture.rows(b.Schema, n.capture.out[at+i], n.capture.outRows[at+i])
+		rows := n.capture.out[at+i].rows(b.Schema)
 		if out.Branches = append(out.Branches, BranchRows{b.Name, rows}); at+i == 0 {
 			out.After = rows
 		}
 	}
 	return out
+}
+
+func (k *kept) asideAt(id string) []SetAsideRow {
+	var out []SetAsideRow
+	for _, row := range k.aside {
+		if row.Step == id {
+			out = append(out, row)
+		}
+	}
+	return out
+}
+
+// remember keeps what came into a step and out of it for later trials.
+func (t *Trial) remember(p *Plan, n *node, main map[string]bool, out Tried) error {
+	target := p.Step(n.ID)
+	keep := func(in Input, flow *flow) error {
+		if flow.over {
+			return nil
+		}
+		key, lasting, err := t.fingerprint(p, in, main)
+		if err != nil {
+			return err
+		}
+		k := &kept{key: key, batches: flow.all}
+		for _, st := range before(in.Planned) {
+			for _, a := range out.Steps {
+				if a.Step == st.ID {
+					k.steps = append(k.steps, a)
+				}
+			}
+			for _, row := range out.SetAside {
+				if row.Step == st.ID {
+					k.aside = append(k.aside, row)
+				}
+			}
+		}
+		if !lasting {
+			k.until = t.Cache.clock().Add(unversioned)
+		}
+		t.Cache.put(k)
+		return nil
+	}
+	for i, in := range target.Inputs {
+		if err := keep(in, n.capture.in[i]); err != nil {
+			return err
+		}
+	}
+	for output, flow := range n.capture.out {
+		if err := keep(Input{Planned: target, Output: output}, flow); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // mainSources gives the reads that reach a step by first inputs alone.
@@ -146,39 +256,83 @@ func (k *asideKeeper) SetAside(_ context.Context, rows []SetAsideRow) error {
 
 var _ Journal = (*asideKeeper)(nil)
 
-// capture keeps the first rows that pass a step. A nil capture keeps nothing.
+// capture keeps what passes a step. A nil capture keeps nothing.
 type capture struct {
-	limit   int
-	in      [][]*batch.Batch
-	inRows  []int64
-	out     [][]*batch.Batch
-	outRows []int64
+	in, out []*flow
+}
+
+func newCapture(n *node, t Trial) *capture {
+	c := &capture{}
+	for range n.Inputs {
+		c.in = append(c.in, &flow{limit: t.Show, over: t.Cache == nil})
+	}
+	for number := range n.outs {
+		f := &flow{limit: t.Show, over: t.Cache == nil}
+		if t.Profile {
+			f.profile = profile.New(outputSchema(n.Planned, number))
+		}
+		c.out = append(c.out, f)
+	}
+	return c
+}
+
+func outputSchema(p *Planned, number int) *schema.Schema {
+	if p.Bound.Schema == nil {
+		return p.Bound.Branches[number].Schema
+	}
+	if number == 0 {
+		return p.Bound.Schema
+	}
+	return p.Bound.Branches[number-1].Schema
 }
 
 func (c *capture) input(in int, b *batch.Batch) {
 	if c != nil && c.in != nil {
-		c.in[in] = c.keep(c.in[in], c.inRows[in], b)
-		c.inRows[in] += int64(b.N)
+		c.in[in].add(b)
 	}
 }
 
 func (c *capture) output(output int, b *batch.Batch) {
 	if c != nil {
-		c.out[output] = c.keep(c.out[output], c.outRows[output], b)
-		c.outRows[output] += int64(b.N)
+		c.out[output].add(b)
 	}
 }
 
-func (c *capture) keep(have []*batch.Batch, rows int64, b *batch.Batch) []*batch.Batch {
-	if room := int64(c.limit) - rows; room > 0 {
-		return append(have, b.Slice(0, int(min(room, int64(b.N)))))
-	}
-	return have
+// flow is the rows at one input or output of a step: the first of them to be
+// shown, all of them for the cache while they are few, and their profile.
+type flow struct {
+	limit   int
+	first   []*batch.Batch
+	all     []*batch.Batch
+	bytes   int64
+	over    bool // all of them are not kept
+	total   int64
+	profile *profile.Profiler
 }
 
-func (c *capture) rows(s *schema.Schema, batches []*batch.Batch, total int64) Rows {
-	out := Rows{Wire: batch.ToWire(s, batches, c.limit), Total: total, Origins: []string{}}
-	for _, b := range batches {
+// mostKept is how many bytes of one flow are kept for the cache.
+const mostKept = 16 << 20
+
+func (f *flow) add(b *batch.Batch) {
+	if room := int64(f.limit) - f.total; room > 0 {
+		f.first = append(f.first, b.Slice(0, int(min(room, int64(b.N)))))
+	}
+	f.total += int64(b.N)
+	if !f.over {
+		f.all = append(f.all, b)
+		f.bytes += b.Bytes()
+		if f.bytes > mostKept {
+			f.over, f.all = true, nil
+		}
+	}
+	if f.profile != nil {
+		f.profile.Add(b)
+	}
+}
+
+func (f *flow) rows(s *schema.Schema) Rows {
+	out := Rows{Wire: batch.ToWire(s, f.first, f.limit), Total: f.total, Origins: []string{}}
+	for _, b := range f.first {
 		for i := range b.N {
 			place, row, key := b.Origin.At(i)
 			if row > 0 {
@@ -186,6 +340,9 @@ func (c *capture) rows(s *schema.Schema, batches []*batch.Batch, total int64) Ro
 			}
 			out.Origins = append(out.Origins, place+"·"+key)
 		}
+	}
+	if f.profile != nil {
+		out.Profile = f.profile.Result()
 	}
 	return out
 }

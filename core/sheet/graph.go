@@ -108,7 +108,7 @@ func (s *Sheet) UpTo(id string) *Sheet {
 	}
 	mark(id)
 	part := *s
-	part.Steps = nil
+	part.Steps, part.Engine = nil, "" // where it runs is said of the whole
 	for _, st := range s.Steps {
 		if needed[st.ID] {
 			part.Steps = append(part.Steps, st)

@@ -136,6 +136,10 @@ func (g *generated) sql() string {
 		batch.FormatInterval(g.every), name, max((g.to-g.from)/g.step+32, 0), day(g.from), batch.FormatInterval(g.every), map[bool]string{true: "<=", false: ">="}[g.step > 0], day(g.to))
 }
 
+// Version implements Versioned: the settings say it all.
+func (g *generated) Version() string { return "" }
+
+// Open implements Source.
 func (g *generated) Open(_ context.Context, limit int64) (Reader, error) {
 	return &generator{generated: g, limit: limit}, nil
 }

@@ -93,6 +93,10 @@ type Source interface {
 	Open(ctx context.Context, limit int64) (Reader, error)
 }
 
+// Versioned is implemented by sources that can tell whether what they read
+// changed: then their version is another one.
+type Versioned interface{ Version() string }
+
 // Projecting is implemented by sources that can leave columns unread.
 type Projecting interface {
 	// Project gives the source with the columns wanted; in its batches the others

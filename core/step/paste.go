@@ -71,6 +71,9 @@ type pasted struct {
 	options csv.Options
 }
 
+// Version implements Versioned: the settings say it all.
+func (p *pasted) Version() string { return "" }
+
 // Open implements Source.
 func (p *pasted) Open(ctx context.Context, limit int64) (Reader, error) {
 	o := p.options

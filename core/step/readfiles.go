@@ -150,6 +150,18 @@ type fileSource struct {
 	matched  []FileInfo
 }
 
+// Version implements Versioned.
+func (s *fileSource) Version() string { return versionOf(s.matched) }
+
+// versionOf tells files apart from the same ones changed.
+func versionOf(files []FileInfo) string {
+	var text strings.Builder
+	for _, f := range files {
+		fmt.Fprintf(&text, "%q %d %d\n", f.Name, f.Size, f.Changed.UnixNano())
+	}
+	return text.String()
+}
+
 func (s *fileSource) Open(_ context.Context, limit int64) (Reader, error) {
 	return &fileReader{fileSource: s, limit: limit}, nil
 }

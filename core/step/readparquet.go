@@ -89,6 +89,9 @@ func (p *parquetSource) open(ctx context.Context, name string, columns []string)
 	return &openParquet{r, f}, nil
 }
 
+// Version implements Versioned.
+func (p *parquetSource) Version() string { return versionOf(p.matched) }
+
 // Project implements Projecting.
 func (p *parquetSource) Project(wanted []bool) Source {
 	if p.fileAs != "" { // the name of the file is no column of it
