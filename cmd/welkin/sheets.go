@@ -148,6 +148,7 @@ func (f *sheetFile) tellProblems(p *engine.Plan) error {
 
 type checkCommand struct {
 	sheetFile
+	SQL bool `help:"Print the statement by which the sheet runs in its database, and the database's plan for it."`
 }
 
 func (c *checkCommand) Run(ctx context.Context) error {
@@ -162,9 +163,28 @@ func (c *checkCommand) Run(ctx context.Context) error {
 	if c.JSON {
 		return printJSON(map[string]any{"problems": p.Problems})
 	}
+	if c.SQL {
+		return tellStatement(ctx, p, world)
+	}
 	for _, st := range p.Steps {
 		fmt.Printf("%-16s %s\n", st.ID, strings.ReplaceAll(st.Sentence, "`", ""))
 	}
+	if d, err := p.InDatabase(); err == nil && p.Sheet.Engine != sheet.OwnEngine {
+		fmt.Printf("runs in the database of %s; --sql shows how\n", d.Connection)
+	}
+	return nil
+}
+
+func tellStatement(ctx context.Context, p *engine.Plan, world *connect.World) error {
+	d, err := p.InDatabase()
+	if err != nil {
+		return &exitError{exitBadUse, fmt.Errorf("the sheet runs in Welkin's own engine: %w", err)}
+	}
+	plan, err := d.Explain(ctx, world)
+	if err != nil {
+		return err
+	}
+	fmt.Printf("%s;\n\n%s\n", d.Statement, plan)
 	return nil
 }
 

@@ -50,9 +50,9 @@ type Tried struct {
 // from, so that rows before and after can be put beside each other.
 type Rows struct {
 	batch.Wire
-	Origins []string         `json:"origins"`
-	Total   int64            `json:"total" doc:"Rows there were in the trial."`
-	Profile []profile.Column `json:"profile,omitempty" doc:"What the columns hold, over all rows of the trial."`
+	Origins []string          `json:"origins"`
+	Total   int64             `json:"total" doc:"Rows there were in the trial."`
+	Profile []profile.Profile `json:"profile,omitempty" doc:"What the columns hold, over all rows of the trial."`
 }
 
 // BranchRows are the first rows of a named output.

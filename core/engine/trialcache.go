@@ -35,6 +35,15 @@ func NewTrialCache(room int64, clock func() time.Time) *TrialCache {
 	return &TrialCache{room: room, by: map[string]*list.Element{}, order: list.New(), clock: clock}
 }
 
+// Forget lets go of everything, as when a connection was changed.
+func (c *TrialCache) Forget() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	clear(c.by)
+	c.order.Init()
+	c.held = 0
+}
+
 // unversioned is how long rows are used again of a source that does not say
 // whether it changed, such as a table.
 const unversioned = time.Minute

@@ -17,8 +17,8 @@ import (
 	"welkin/core/schema"
 )
 
-// Column is what is known of a column.
-type Column struct {
+// Profile is what is known of a column.
+type Profile struct {
 	Name      string      `json:"name"`
 	Type      schema.Type `json:"type"`
 	Rows      int64       `json:"rows"`
@@ -162,10 +162,10 @@ func number(a arrow.Array, t schema.Type, i int) (float64, bool) {
 }
 
 // Result gives the profile of every column.
-func (p *Profiler) Result() []Column {
-	out := make([]Column, len(p.columns))
+func (p *Profiler) Result() []Profile {
+	out := make([]Profile, len(p.columns))
 	for k, c := range p.columns {
-		r := Column{Name: p.schema.Columns[k].Name, Type: c.t, Rows: c.rows, Nulls: c.nulls, Empty: c.empty, Frequent: c.frequent.top(frequentShown)}
+		r := Profile{Name: p.schema.Columns[k].Name, Type: c.t, Rows: c.rows, Nulls: c.nulls, Empty: c.empty, Frequent: c.frequent.top(frequentShown)}
 		r.Distinct = min(int64(c.sketch.Estimate()), c.rows-c.nulls)
 		if exact, ok := c.frequent.exact(); ok {
 			r.Distinct = exact

@@ -22,7 +22,7 @@ func rows(t testing.TB, typ string, cells ...string) *batch.Batch {
 	return batchtest.Cells(t, batchtest.Columns(t, "c:"+typ), lists...)
 }
 
-func of(t testing.TB, batches ...*batch.Batch) profile.Column {
+func of(t testing.TB, batches ...*batch.Batch) profile.Profile {
 	p := profile.New(batches[0].Schema)
 	for _, b := range batches {
 		p.Add(b)

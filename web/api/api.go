@@ -20,6 +20,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"welkin/core/engine"
 	"welkin/store"
 	"welkin/work"
 )
@@ -35,8 +36,12 @@ type Server struct {
 	sessions *scs.SessionManager
 	shared   *work.Shared
 	events   *events
+	trials   *engine.TrialCache
 	api      huma.API
 }
+
+// trialRoom is how many bytes of rows are kept from trials.
+const trialRoom = 128 << 20
 
 // New prepares a server; Run must be called for live updates to flow.
 func New(s Server) *Server {
@@ -54,6 +59,7 @@ func New(s Server) *Server {
 	out.sessions.Cookie.SameSite = http.SameSiteLaxMode
 	out.sessions.Cookie.Secure = s.Secure
 	out.events = newEvents()
+	out.trials = engine.NewTrialCache(trialRoom, time.Now)
 	return out
 }
 

@@ -167,6 +167,7 @@ func (s *Server) connectionRoutes() {
 		ConnectionInput
 	}
 	route(s, "builder", http.MethodPut, "/api/connections/{id}", "change-connection", "Change a connection", func(ctx context.Context, in *change) (*body[connectionView], error) {
+		s.trials.Forget() // rows of before the change must not come again
 		return s.save(ctx, in.ID, &in.ConnectionInput)
 	})
 	route(s, "builder", http.MethodDelete, "/api/connections/{id}", "delete-connection", "Remove a connection", func(ctx context.Context, in *ByID) (*struct{}, error) {

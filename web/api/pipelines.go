@@ -11,6 +11,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"welkin/core/batch"
 	"welkin/core/engine"
 	"welkin/core/expr"
 	"welkin/core/schema"
@@ -67,7 +68,35 @@ type checkedBranch struct {
 	Columns []schema.Column `json:"columns"`
 }
 
+// placeView tells where a sheet runs.
+type placeView struct {
+	Database  string `json:"database,omitempty" doc:"The connection in whose database it runs; empty for Welkin's own engine."`
+	Able      bool   `json:"able" doc:"Whether it could run in a database."`
+	Statement string `json:"statement,omitempty" doc:"The SELECT that gives the rows loaded, when it could."`
+	Why       string `json:"why,omitempty" doc:"Why it could not."`
+}
+
+// explained is a statement and how the database would go about it.
+type explained struct {
+	placeView
+	Plan string `json:"plan" doc:"In the database's own words."`
+}
+
+// placeOf tells where a plan runs.
+func placeOf(p *engine.Plan) placeView {
+	d, err := p.InDatabase()
+	if err != nil {
+		return placeView{Why: err.Error()}
+	}
+	out := placeView{Able: true, Database: d.Connection, Statement: d.Statement}
+	if p.Sheet.Engine == sheet.OwnEngine {
+		out.Database = ""
+	}
+	return out
+}
+
 type checkedSheet struct {
+	Place    placeView       `json:"place"`
 	YAML     string          `json:"yaml" doc:"The canonical text."`
 	Doc      *sheet.Sheet    `json:"doc"`
 	Ready    bool            `json:"ready"`
@@ -77,7 +106,7 @@ type checkedSheet struct {
 
 // checked words what a plan knows.
 func checked(p *engine.Plan) (checkedSheet, error) {
-	out := checkedSheet{Doc: p.Sheet, Ready: p.Ready(), Problems: p.Problems, Steps: []checkedStep{}}
+	out := checkedSheet{Place: placeOf(p), Doc: p.Sheet, Ready: p.Ready(), Problems: p.Problems, Steps: []checkedStep{}}
 	if out.Problems == nil {
 		out.Problems = []sheet.Problem{}
 	}
@@ -233,6 +262,22 @@ func (s *Server) pipelineRoutes() {
 		}
 		return answer(out), nil
 	})
+	route(s, "reader", http.MethodPost, "/api/sheets/explain", "explain-sheet", "The statement by which a sheet runs in its database, and the database's plan for it", func(ctx context.Context, in *struct{ Body SheetInput }) (*body[explained], error) {
+		sh, problems, err := in.Body.read()
+		if err != nil {
+			return nil, huma.Error422UnprocessableEntity(err.Error())
+		}
+		plan := s.bind(ctx, sh, problems, nil)
+		d, err := plan.InDatabase()
+		if err != nil {
+			return nil, huma.Error422UnprocessableEntity("this sheet runs in Welkin's own engine: " + err.Error())
+		}
+		out := explained{placeView: placeOf(plan)}
+		if out.Plan, err = d.Explain(ctx, s.shared.World()); err != nil {
+			return nil, huma.Error422UnprocessableEntity(err.Error())
+		}
+		return answer(out), nil
+	})
 	route(s, "builder", http.MethodPost, "/api/sheets/try", "try-sheet", "Run a sheet up to a step on a sample; nothing is written", s.try)
 	route(s, "reader", http.MethodGet, "/api/pipelines", "pipelines", "All pipelines", func(ctx context.Context, _ *struct{}) (*body[[]PipelineView], error) {
 		list, err := s.Store.Pipelines(ctx)
@@ -309,6 +354,33 @@ type tryBody struct {
 	Step   string            `json:"step"`
 	Sample int64             `json:"sample,omitempty" minimum:"1" maximum:"200000" default:"2000"`
 	Params map[string]string `json:"params,omitempty"`
+	Fresh  bool              `json:"fresh,omitempty" doc:"Read everything anew, also what did not change since the last trial."`
+	Given  []givenRows       `json:"given,omitempty" doc:"Rows that take the place of what reaches an input of the step."`
+}
+
+type givenRows struct {
+	Input int         `json:"input" minimum:"0"`
+	Rows  [][]*string `json:"rows" maxItems:"2000" doc:"One list of cells a row, in the order of the columns that come in; null is an absent value."`
+}
+
+// given reads rows that were edited by hand.
+func given(p *engine.Planned, list []givenRows) (map[int]*batch.Batch, error) {
+	out := map[int]*batch.Batch{}
+	for _, g := range list {
+		if g.Input >= len(p.Inputs) {
+			return nil, fmt.Errorf("step %s has no input %d", p.ID, g.Input+1)
+		}
+		b, err := batch.FromCells(p.Inputs[g.Input].Schema(), g.Rows)
+		if err != nil {
+			return nil, err
+		}
+		b.Origin.All = "edited"
+		for i := range b.N {
+			b.Origin.Row = append(b.Origin.Row, int64(i+1))
+		}
+		out[g.Input] = b
+	}
+	return out, nil
 }
 
 type tried struct {
@@ -339,7 +411,12 @@ func (s *Server) try(ctx context.Context, in *tryInput) (*body[tried], error) {
 			return nil, huma.Error422UnprocessableEntity(p.String())
 		}
 	}
-	t, err := engine.Try(ctx, plan, engine.Trial{Step: in.Body.Step, Sample: in.Body.Sample, Others: othersRead, Show: 500, Clock: time.Now})
+	rows, err := given(plan.Step(in.Body.Step), in.Body.Given)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	t, err := engine.Try(ctx, plan, engine.Trial{Step: in.Body.Step, Sample: in.Body.Sample, Others: othersRead, Show: 500, Clock: time.Now,
+		Profile: true, Given: rows, Cache: s.trials, Fresh: in.Body.Fresh})
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}

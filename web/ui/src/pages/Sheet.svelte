@@ -208,7 +208,7 @@
           Delete: removeStep,
           u: () => editor.undo(),
           U: () => editor.redo(),
-          t: () => chosen && void editor.try(chosen.id),
+          t: () => chosen && void editor.try(chosen.id, true),
         };
     const doing: Record<string, () => void> = {
       ...edits,
@@ -248,7 +248,7 @@
       <button class="plain" aria-pressed={asText} onclick={() => showText(!asText)}>{asText ? 'Steps' : 'Text'}</button>
       {#if editor.id && may('operator')}<a class="plain" href="/timetable/new?pipeline={editor.id}">Schedule</a>{/if}
       {#if !readonly}
-        <button class="push" disabled={!chosen || editor.trying} onclick={() => chosen && editor.try(chosen.id)}
+        <button class="push" disabled={!chosen || editor.trying} onclick={() => chosen && editor.try(chosen.id, true)}
           >Try <kbd>t</kbd></button
         >
         <button class="push" disabled={editor.saving || (!editor.dirty && editor.id !== 0)} onclick={save}>Save</button>

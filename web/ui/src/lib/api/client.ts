@@ -24,6 +24,7 @@ export type Account = Schemas['Account'];
 export type Run = Schemas['Run'];
 export type RunDetail = Schemas['RunDetail'];
 export type SetAside = Schemas['SetAside'];
+export type Profile = Schemas['Profile'];
 export type Reason = Schemas['Reason'];
 export type Schedule = Schemas['Schedule'];
 

@@ -405,6 +405,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sheets/explain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The statement by which a sheet runs in its database, and the database's plan for it */
+        post: operations["explain-sheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheets/try": {
         parameters: {
             query?: never;
@@ -484,6 +501,8 @@ export interface components {
             held: number;
             /** @description Rows in by input; for a read the records seen at the source. */
             in: number[] | null;
+            /** @description The database did this step; it tells the rows in and out alone. */
+            in_database?: boolean;
             kind: string;
             /** Format: int64 */
             made: number;
@@ -517,10 +536,20 @@ export interface components {
             help: string;
             name: string;
         };
+        Bar: {
+            /** Format: double */
+            from: number;
+            /** Format: int64 */
+            rows: number;
+            /** Format: double */
+            to: number;
+        };
         BranchRows: {
             columns: components["schemas"]["Column"][] | null;
             name: string;
             origins: string[] | null;
+            /** @description What the columns hold, over all rows of the trial. */
+            profile?: components["schemas"]["Profile"][] | null;
             /** @description One list of cells a row; null is an absent value. */
             rows: ((string | null)[] | null)[] | null;
             /**
@@ -553,6 +582,7 @@ export interface components {
         };
         CheckedSheet: {
             doc: components["schemas"]["Sheet"];
+            place: components["schemas"]["PlaceView"];
             problems: components["schemas"]["Problem"][] | null;
             ready: boolean;
             steps: components["schemas"]["CheckedStep"][] | null;
@@ -691,12 +721,22 @@ export interface components {
              */
             type: string;
         };
+        Explained: {
+            /** @description In the database's own words. */
+            plan: string;
+        };
         FunctionView: {
             example: string;
             group: string;
             help: string;
             name: string;
             signature: string;
+        };
+        GivenRows: {
+            /** Format: int64 */
+            input: number;
+            /** @description One list of cells a row, in the order of the columns that come in; null is an absent value. */
+            rows: ((string | null)[] | null)[] | null;
         };
         KindView: {
             help: string;
@@ -789,6 +829,16 @@ export interface components {
             /** Format: int64 */
             version: number;
         };
+        PlaceView: {
+            /** @description Whether it could run in a database. */
+            able: boolean;
+            /** @description The connection in whose database it runs; empty for Welkin's own engine. */
+            database?: string;
+            /** @description The SELECT that gives the rows loaded, when it could. */
+            statement?: string;
+            /** @description Why it could not. */
+            why?: string;
+        };
         Problem: {
             /** Format: int64 */
             column?: number;
@@ -800,6 +850,48 @@ export interface components {
             step?: string;
             /** @description Said before the run, but not in its way. */
             warning?: boolean;
+        };
+        Profile: {
+            /**
+             * Format: int64
+             * @description Different values, estimated to about 1 %; exact up to some hundreds.
+             */
+            distinct: number;
+            /**
+             * Format: int64
+             * @description Texts without a character.
+             */
+            empty?: number;
+            /** @description The most frequent values, counted to within their possible error. */
+            frequent: components["schemas"]["Value"][] | null;
+            /** @description Ten bars of equal width. */
+            histogram?: components["schemas"]["Bar"][] | null;
+            /** Format: int64 */
+            longest?: number;
+            max?: string;
+            /** Format: double */
+            mean_length?: number;
+            min?: string;
+            name: string;
+            /** Format: int64 */
+            nulls: number;
+            quantiles?: components["schemas"]["Quantile"][] | null;
+            /** Format: int64 */
+            rows: number;
+            /** @description The most frequent shapes of texts: letters as x or X, digits as 9. */
+            shapes?: components["schemas"]["Value"][] | null;
+            /**
+             * Format: int64
+             * @description Characters.
+             */
+            shortest?: number;
+            type: string;
+        };
+        Quantile: {
+            /** Format: double */
+            share: number;
+            /** Format: double */
+            value: number;
         };
         Reason: {
             code: string;
@@ -875,6 +967,8 @@ export interface components {
         Rows: {
             columns: components["schemas"]["Column"][] | null;
             origins: string[] | null;
+            /** @description What the columns hold, over all rows of the trial. */
+            profile?: components["schemas"]["Profile"][] | null;
             /** @description One list of cells a row; null is an absent value. */
             rows: ((string | null)[] | null)[] | null;
             /**
@@ -1033,6 +1127,8 @@ export interface components {
         };
         Sheet: {
             description?: string;
+            /** @description Where it runs: database or own; in the database when it can, if left out. */
+            engine?: string;
             limits: components["schemas"]["Limits"];
             name: string;
             parameters?: components["schemas"]["Parameter"][] | null;
@@ -1118,6 +1214,8 @@ export interface components {
         Tried: {
             /** @description Rows that came out, of the first output when there are several. */
             after: components["schemas"]["Rows"];
+            /** @description Steps before were not run anew: nothing they depend on has changed. */
+            again?: boolean;
             /** @description Rows that came in, by input. */
             before: components["schemas"]["Rows"][] | null;
             /** @description Rows that came out by named output. */
@@ -1133,6 +1231,10 @@ export interface components {
         TryBody: {
             /** @description The sheet as the checked answer gives it. */
             doc?: unknown;
+            /** @description Read everything anew, also what did not change since the last trial. */
+            fresh?: boolean;
+            /** @description Rows that take the place of what reaches an input of the step. */
+            given?: components["schemas"]["GivenRows"][] | null;
             params?: {
                 [key: string]: string;
             };
@@ -1143,6 +1245,16 @@ export interface components {
             sample: number;
             step: string;
             yaml?: string;
+        };
+        Value: {
+            /**
+             * Format: int64
+             * @description Up to so many rows too many may have been counted.
+             */
+            error?: number;
+            /** Format: int64 */
+            rows: number;
+            text: string;
         };
         Wire: {
             columns: components["schemas"]["Column"][] | null;
@@ -2201,6 +2313,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CheckedSheet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "explain-sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SheetInput"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explained"];
                 };
             };
             /** @description Error */

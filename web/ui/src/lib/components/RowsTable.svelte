@@ -7,11 +7,16 @@
     columns,
     rows,
     changed,
+    edit,
+    remove,
     label,
   }: {
     columns: Column[];
     rows: (string | null)[][];
     changed?: (row: number, column: number) => boolean;
+    /** Takes an edited cell; with it the cells can be typed into. */
+    edit?: (row: number, column: number, value: string | null) => void;
+    remove?: (row: number) => void;
     label: string;
   } = $props();
 
@@ -38,6 +43,7 @@
         {#each columns as c (c.name)}
           <th class:r={right(c)} title={c.description || c.from}>{c.name}<small>{c.type}</small></th>
         {/each}
+        {#if remove}<th></th>{/if}
       </tr>
     </thead>
     <tbody>
@@ -47,9 +53,22 @@
           {#each columns as c, k (c.name)}
             {@const v = row[k]}
             <td class:r={right(c)} class:new={changed?.(first + i, k)} title={v && v.length > 40 ? v : undefined}>
-              {#if v === null || v === undefined}<span class="null">∅</span>{:else}{v.replace(/\r?\n/g, ' ⏎ ')}{/if}
+              {#if edit}<input
+                  value={v ?? ''}
+                  placeholder="∅"
+                  aria-label="{c.name}, row {first + i + 1}"
+                  class:r={right(c)}
+                  onchange={(e) => edit(first + i, k, e.currentTarget.value === '' ? null : e.currentTarget.value)}
+                />{:else if v === null || v === undefined}<span class="null">∅</span>{:else}{v.replace(
+                  /\r?\n/g,
+                  ' ⏎ ',
+                )}{/if}
             </td>
           {/each}
+          {#if remove}<td
+              ><button class="plain" aria-label="Remove row {first + i + 1}" onclick={() => remove(first + i)}>×</button
+              ></td
+            >{/if}
         </tr>
       {/each}
       {#if last < rows.length}<tr aria-hidden="true" style:height="{(rows.length - last) * height}px"></tr>{/if}
@@ -97,8 +116,19 @@
   td.new {
     background: var(--act-bg);
   }
-  .null {
+  .null,
+  input::placeholder {
     color: var(--faint);
+  }
+  td input {
+    font: inherit;
+    color: inherit;
+    background: none;
+    border: 0;
+    border-bottom: 1px dotted var(--rule2);
+    width: 100%;
+    min-width: 60px;
+    padding: 0;
   }
   .none {
     padding: 14px 18px;

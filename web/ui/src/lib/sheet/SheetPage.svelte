@@ -1,9 +1,29 @@
 <script lang="ts">
+  import { client, take } from '../api/client';
   import SchemaForm, { type Schema } from '../components/SchemaForm.svelte';
   import type { Editor, SheetDoc } from './editor.svelte';
 
   /** What belongs to the whole sheet: description, parameters, limits. */
   let { editor, readonly, types }: { editor: Editor; readonly: boolean; types: string[] } = $props();
+
+  const place = $derived(editor.doc.steps.length ? editor.checked?.place : undefined);
+  let plan = $state('');
+  let telling = $state('');
+  let asking = $state(false);
+  $effect(() => {
+    void place?.statement; // a plan is for the statement that was asked about
+    plan = telling = '';
+  });
+  async function explain() {
+    asking = true;
+    telling = '';
+    try {
+      plan = (await take(client.POST('/api/sheets/explain', { body: { doc: editor.doc as unknown } }))).plan;
+    } catch (e) {
+      telling = (e as Error).message;
+    }
+    asking = false;
+  }
 
   const schema: Schema = {
     type: 'object',
@@ -29,6 +49,12 @@
         description: 'A run that sets more rows aside stops and loads nothing',
       },
       share: { type: 'number', title: 'most per cent' },
+      engine: {
+        type: 'string',
+        title: 'runs in',
+        enum: ['database', 'own'],
+        description: 'database: as a statement where its tables lie; own: in Welkin; where it can, if left open',
+      },
     },
   };
   const value = $derived({
@@ -36,6 +62,7 @@
     parameters: editor.doc.parameters ?? [],
     set_aside: editor.doc.limits.set_aside || undefined,
     share: editor.doc.limits.share || undefined,
+    engine: editor.doc.engine,
   });
   function change(v: Record<string, unknown>) {
     editor.edit((d) => {
@@ -44,6 +71,8 @@
         ...p,
         type: p.type || 'text',
       })) as SheetDoc['parameters'];
+      if (v.engine) d.engine = v.engine as string;
+      else delete d.engine;
       d.limits = { set_aside: (v.set_aside as number | undefined) ?? 0, share: (v.share as number | undefined) ?? 0 };
     });
   }
@@ -62,4 +91,34 @@
     suggest={(p) => (p.endsWith('.type') ? types.map((t) => t.replace('(p,s)', '(10,2)')) : [])}
     {readonly}
   />
+  {#if place}
+    <h2 class="where">Where it runs</h2>
+    {#if place.able}
+      <p class="note">
+        {place.database
+          ? `In the database of ${place.database}, as the statement below. A row the database can't compute ends it; then Welkin's engine does the run and sets that row aside.`
+          : "In Welkin's engine, as the sheet says. It could run in the database by the statement below."}
+        <button class="plain" disabled={asking} onclick={explain}>Ask the database for its plan</button>
+      </p>
+      {#if telling}<p class="telling" role="alert">{telling}</p>{/if}
+      {#if plan}<pre class="data" aria-label="The database's plan">{plan}</pre>{/if}
+      <pre class="data" aria-label="The statement">{place.statement}</pre>
+    {:else}
+      <p class="note">In Welkin's engine: {place.why}.</p>
+    {/if}
+  {/if}
 </div>
+
+<style>
+  .where {
+    margin-top: 22px;
+  }
+  pre {
+    font-size: 11.5px;
+    white-space: pre-wrap;
+    overflow-wrap: anywhere;
+    border-left: 2px solid var(--rule2);
+    padding-left: 12px;
+    margin: 8px 0 14px;
+  }
+</style>

@@ -4,9 +4,10 @@
 
   import { client, take, type CheckedStep, type StepKind } from '../api/client';
   import RowsTable from '../components/RowsTable.svelte';
+  import ColumnsView from './ColumnsView.svelte';
   import SchemaForm, { type Schema } from '../components/SchemaForm.svelte';
   import { count } from '../format';
-  import type { Editor, StepDoc } from './editor.svelte';
+  import { columnNames, inputsOf, type Editor, type StepDoc } from './editor.svelte';
 
   /** The chosen step: its settings, its rows before and after, its columns. */
   let {
@@ -138,7 +139,30 @@
     if (was === undefined) return false;
     return b.rows?.[was]?.[at] !== after.rows?.[row]?.[col];
   }
-  const said = $derived(account?.sample ? 'sample' : 'all');
+
+  // Rows before can be edited; trials then take them instead of those read.
+  const given = $derived(editor.given?.step === step.id ? editor.given : undefined);
+  const beforeAt = $derived(view.startsWith('before') ? Number(view.slice(6) || 0) : 0);
+  function editRows() {
+    const b = before[beforeAt];
+    if (!b) return;
+    editor.given = {
+      step: step.id,
+      input: beforeAt,
+      columns: columnNames(editor.checked, inputsOf(step)[beforeAt]),
+      rows: (b.rows ?? []).slice(0, 200).map((r) => [...(r ?? [])]) as (string | null)[][],
+    };
+  }
+  const giveRows = (change: (rows: (string | null)[][]) => void) => {
+    const rows = (given?.rows ?? []).map((r) => [...r]);
+    change(rows);
+    editor.give({ ...given!, rows });
+  };
+  const said = $derived(
+    given
+      ? 'edited rows'
+      : `${account?.sample ? 'sample' : 'all'}${tried?.again ? ', steps before as last tried' : ''}`,
+  );
 </script>
 
 <div class="top scroll" class:half={tried !== undefined || editor.refused !== ''}>
@@ -276,20 +300,12 @@
     <span class="r">{said}</span>
   </div>
   {#if view === 'columns'}
-    <div class="scroll">
-      <table class="lines">
-        <thead><tr><th>column</th><th>type</th><th>null</th><th>from</th></tr></thead>
-        <tbody>
-          {#each columnsOf(checked?.role === 'write' ? step.from : step.id) as c (c.name)}
-            <tr
-              ><td><code>{c.name}</code></td><td>{c.type}</td><td class="note">{c.nullable ? 'may be' : 'never'}</td><td
-                class="note">{c.from ?? ''} {c.description ?? ''}</td
-              ></tr
-            >
-          {/each}
-        </tbody>
-      </table>
-    </div>
+    <ColumnsView
+      columns={columnsOf(
+        checked?.role === 'write' ? step.from : shownBranch ? `${step.id}.${shownBranch.name}` : step.id,
+      )}
+      profile={after?.profile ?? []}
+    />
   {:else if view === 'aside'}
     <div class="scroll">
       <table class="lines">
@@ -314,8 +330,28 @@
       </table>
     </div>
   {:else if view.startsWith('before') || !after}
-    {@const b = before[view === 'before1' ? 1 : 0] ?? before[0]}
-    {#if b}<RowsTable columns={b.columns ?? []} rows={(b.rows ?? []) as (string | null)[][]} label="Rows before" />{/if}
+    {@const b = before[beforeAt] ?? before[0]}
+    {#if given && given.input === beforeAt}
+      <p class="sec note edited">
+        Rows as you edit them; trials of this step take them, runs never do. An emptied cell is null.
+        <button class="plain" onclick={() => giveRows((rows) => rows.push((b?.columns ?? []).map(() => null)))}
+          >Add a row</button
+        >
+        <button class="plain" onclick={() => editor.give(undefined)}>Back to the rows read</button>
+      </p>
+      <RowsTable
+        columns={b?.columns ?? []}
+        rows={given.rows}
+        edit={(row, col, v) => giveRows((rows) => (rows[row]![col] = v))}
+        remove={(row) => giveRows((rows) => rows.splice(row, 1))}
+        label="Rows to edit"
+      />
+    {:else if b}
+      {#if !readonly}<p class="sec note edited">
+          <button class="plain" onclick={editRows}>Edit these rows, to try others</button>
+        </p>{/if}
+      <RowsTable columns={b.columns ?? []} rows={(b.rows ?? []) as (string | null)[][]} label="Rows before" />
+    {/if}
   {:else}
     <RowsTable
       columns={after.columns ?? []}
@@ -401,6 +437,11 @@
   }
   .tabs .note {
     font-weight: 400;
+  }
+  .edited {
+    padding-top: 4px;
+    padding-bottom: 4px;
+    font-size: 12.5px;
   }
   .cell {
     overflow-wrap: anywhere;

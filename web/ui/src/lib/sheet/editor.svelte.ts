@@ -23,7 +23,16 @@ export interface SheetDoc {
   description?: string;
   parameters?: { name: string; type: string; default?: string; note?: string }[] | null;
   limits: { set_aside?: number; share?: number };
+  engine?: string;
   steps: StepDoc[];
+}
+
+/** Given is rows edited by hand, which a trial takes instead of what reaches an input. */
+export interface Given {
+  step: string;
+  input: number;
+  columns: string;
+  rows: (string | null)[][];
 }
 
 const plain = <T>(v: T): T => JSON.parse(JSON.stringify(v)) as T;
@@ -42,6 +51,7 @@ export class Editor {
   trying = $state(false);
   telling = $state('');
   refused = $state(''); // why the last trial could not be made
+  given = $state<Given>();
   dirty = $state(false);
   saving = $state(false);
   past = $state<string[]>([]);
@@ -172,14 +182,32 @@ export class Editor {
     }
   }
 
-  /** try runs the sheet up to a step on a sample. */
-  async try(step: string, sample = 2000): Promise<void> {
+  /** give lets the trials of a step take rows as they are edited; nothing goes back to those read. */
+  give(given: Given | undefined): void {
+    const step = given?.step ?? this.given?.step;
+    this.given = given;
+    if (step) void this.try(step);
+  }
+
+  /** givenFor gives the edited rows of a step while their columns are still those that come in. */
+  private givenFor(step: string): { input: number; rows: (string | null)[][] }[] {
+    const g = this.given;
+    const place = inputsOf(this.doc.steps.find((s) => s.id === step) ?? {})[g?.input ?? 0];
+    if (!g || g.step !== step || columnNames(this.checked, place) !== g.columns) return [];
+    return [{ input: g.input, rows: g.rows }];
+  }
+
+  /** try runs the sheet up to a step on a sample; fresh reads everything anew. */
+  async try(step: string, fresh = false, sample = 2000): Promise<void> {
     this.tries?.abort();
     const mine = (this.tries = new AbortController());
     this.trying = true;
     try {
       const t = await take(
-        client.POST('/api/sheets/try', { body: { doc: this.doc as unknown, step, sample }, signal: mine.signal }),
+        client.POST('/api/sheets/try', {
+          body: { doc: this.doc as unknown, step, sample, fresh, given: this.givenFor(step) },
+          signal: mine.signal,
+        }),
       );
       if (mine !== this.tries) return;
       this.tried = t;
@@ -274,6 +302,14 @@ export class Editor {
     this.insert(id, copy, false);
     return copy.id;
   }
+}
+
+/** columnNames joins the names and types of the columns at a place, to see whether they changed. */
+export function columnNames(checked: CheckedSheet | undefined, place: string | undefined): string {
+  const s = checked?.steps?.find((x) => x.id === stepOf(place ?? ''));
+  const branch = place?.slice((s?.id.length ?? 0) + 1);
+  const columns = branch ? s?.branches?.find((b) => b.name === branch)?.columns : s?.columns;
+  return (columns ?? []).map((c) => `${c.name} ${c.type}`).join('\n');
 }
 
 /** rewire changes where the rows of a step come from; nothing leaves a place empty. */
