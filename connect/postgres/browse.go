@@ -91,7 +91,7 @@ func (d *Database) Table(ctx context.Context, name string) (*step.Table, error) 
 		return nil, d.explain(err)
 	}
 	defer rows.Close()
-	t := &step.Table{Name: name, Schema: &schema.Schema{}}
+	t := &step.Table{Name: name, Relation: quote(name), Schema: &schema.Schema{}}
 	keys := map[int]string{}
 	for rows.Next() {
 		var col schema.Column

@@ -177,10 +177,32 @@ func TestTheStatementAndItsPlanAreSeenFirst(t *testing.T) {
 	found, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (string, error) { return "", nil })
 	require.NoError(t, err)
 	assert.NotEmpty(t, found, "the statement shown is one that runs")
-	world := &connect.World{Open: func(ctx context.Context, _ string) (connect.Connection, error) { return postgres.Kind.Open(ctx, settings) }}
+	world := &connect.World{Open: func(ctx context.Context, _ string) (connect.Connection, error) {
+		return postgres.Kind.Open(ctx, settings)
+	}}
 	t.Cleanup(world.Close)
 	plan, err := d.Explain(context.Background(), world)
 	require.NoError(t, err)
 	assert.Contains(t, plan, "Aggregate")
 	assert.Contains(t, plan, "rows=")
+}
+
+func TestStepsMayBeCalledLikeTables(t *testing.T) {
+	settings, conn := database(t, stays+`CREATE SCHEMA "a.b"; CREATE TABLE "a.b"."c.d" AS SELECT 'RAV' AS hut;`)
+	text := `welkin: 1
+name: n
+engine: %s
+steps:
+  - {step: huts, does: read table, connection: db, table: stays}
+  - {step: stays, does: read table, connection: db, query: SELECT hut AS code FROM huts}
+  - {step: both, does: join, from: huts, with: stays, on: [{left: hut, right: code}]}
+  - {step: few, does: join, from: both, with: odd, on: [{left: hut}], rows: left with a match}
+  - {step: odd, does: read table, connection: db, table: '"a.b"."c.d"'}
+  - {step: out, does: write table, from: few, connection: db, table: out_%s, mode: replace}
+`
+	for epoch, way := range []string{"own", "database"} {
+		runBound(t, bound(t, settings, fmt.Sprintf(text, way, way)), int64(epoch+1))
+	}
+	assert.Equal(t, "125", table(t, conn, `SELECT count(*)::text FROM out_own`))
+	assert.Equal(t, "125", table(t, conn, `SELECT count(*)::text FROM out_database`))
 }

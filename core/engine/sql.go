@@ -55,9 +55,9 @@ func statement(parts []string, from string) string {
 	return "WITH " + strings.Join(parts, ",\n") + "\nSELECT * FROM " + from
 }
 
-// relation names an output in SQL.
+// relation names an output in SQL, so that it hides no table.
 func relation(p *Planned, output int) string {
-	name := p.ID
+	name := "step " + p.ID
 	if p.Bound.Schema == nil || output > 0 {
 		at := output
 		if p.Bound.Schema != nil {

@@ -69,7 +69,7 @@ func (s *ReadTable) Bind(c *Context, _ []*schema.Schema) *Bound {
 		for _, name := range table.Strange {
 			c.Warn("table", "column %q has a type that Welkin has not; it is read as text", name)
 		}
-		have, read.Keys = table.Schema, table.Keys
+		have, read.Keys, read.Relation = table.Schema, table.Keys, table.Relation
 	}
 	out := have
 	if len(s.Columns) > 0 {
@@ -97,11 +97,7 @@ func (r TableRead) sql() (string, error) {
 	if r.Query != "" {
 		from = "(" + strings.TrimRight(strings.TrimSpace(r.Query), ";") + "\n) AS q"
 	} else {
-		parts := strings.Split(r.Table, ".")
-		for i := range parts {
-			parts[i] = expr.QuoteName(parts[i])
-		}
-		from = strings.Join(parts, ".")
+		from = r.Relation
 	}
 	return "SELECT " + strings.Join(cols, ", ") + " FROM " + from, nil
 }

@@ -99,11 +99,12 @@ var ErrRow = errors.New("a row can't be computed")
 
 // Table is what a database says of one table.
 type Table struct {
-	Name    string         `json:"name"`
-	Schema  *schema.Schema `json:"schema"`
-	Keys    []string       `json:"keys" doc:"Columns of the primary key."`
-	Rows    int64          `json:"rows" doc:"The database's estimate; -1 when it has none."`
-	Strange []string       `json:"strange,omitempty" doc:"Columns of types that Welkin has not; read as text."`
+	Name     string         `json:"name"`
+	Relation string         `json:"-"` // how a statement names it
+	Schema   *schema.Schema `json:"schema"`
+	Keys     []string       `json:"keys" doc:"Columns of the primary key."`
+	Rows     int64          `json:"rows" doc:"The database's estimate; -1 when it has none."`
+	Strange  []string       `json:"strange,omitempty" doc:"Columns of types that Welkin has not; read as text."`
 	// Native holds, by column, the database's own type and limits.
 	Native []Native `json:"native"`
 }
@@ -119,12 +120,13 @@ type Native struct {
 
 // TableRead says what to read: a table or a query, not both.
 type TableRead struct {
-	Table   string
-	Query   string
-	Columns []string // nil for all
-	Schema  *schema.Schema
-	Keys    []string // for the origin of rows
-	Limit   int64    // 0 for all
+	Table    string
+	Relation string // how a statement names the table
+	Query    string
+	Columns  []string // nil for all
+	Schema   *schema.Schema
+	Keys     []string // for the origin of rows
+	Limit    int64    // 0 for all
 }
 
 // Modes of a table load.

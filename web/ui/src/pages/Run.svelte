@@ -210,6 +210,8 @@
             <p class="note">
               {r.receipt.balances ? 'The books balance.' : 'The books do not balance.'}{r.summary?.again
                 ? ' The targets held this epoch already; nothing was loaded twice.'
+                : ''}{(r.summary?.steps ?? []).some((a) => a.in_database)
+                ? ' Done in the database, which tells of each step the rows in and out alone: what went in counts as taken up, what came out as made.'
                 : ''}
             </p>
             {#each Object.entries(r.summary?.targets ?? {}) as [id, t] (id)}

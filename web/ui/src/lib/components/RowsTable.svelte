@@ -126,8 +126,8 @@
     background: none;
     border: 0;
     border-bottom: 1px dotted var(--rule2);
-    width: 100%;
-    min-width: 60px;
+    field-sizing: content;
+    min-width: 100%;
     padding: 0;
   }
   .none {

@@ -116,6 +116,32 @@
 {/snippet}
 
 <style>
+  table {
+    table-layout: fixed;
+    width: 100%;
+  }
+  td,
+  th {
+    padding-left: 8px;
+    padding-right: 8px;
+    overflow: hidden;
+    text-overflow: ellipsis;
+  }
+  th:nth-child(2) {
+    width: 92px;
+  }
+  th:nth-child(3) {
+    width: 54px;
+  }
+  th:nth-child(4) {
+    width: 72px;
+  }
+  th:nth-child(5) {
+    width: 29%;
+  }
+  th:nth-child(6) {
+    width: 22%;
+  }
   .r {
     text-align: right;
   }
@@ -126,6 +152,9 @@
   .from {
     display: block;
     font-size: 12px;
+    white-space: nowrap;
+    overflow: hidden;
+    text-overflow: ellipsis;
   }
   .ends,
   .often {
@@ -133,7 +162,6 @@
     white-space: nowrap;
     overflow: hidden;
     text-overflow: ellipsis;
-    max-width: 190px;
   }
   .ends svg {
     vertical-align: -3px;

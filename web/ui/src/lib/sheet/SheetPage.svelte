@@ -25,6 +25,7 @@
     asking = false;
   }
 
+  const WHERE_IT_CAN = 'where it can';
   const schema: Schema = {
     type: 'object',
     properties: {
@@ -52,8 +53,9 @@
       engine: {
         type: 'string',
         title: 'runs in',
-        enum: ['database', 'own'],
-        description: 'database: as a statement where its tables lie; own: in Welkin; where it can, if left open',
+        enum: [WHERE_IT_CAN, 'database', 'own'],
+        description:
+          'database: as a statement where its tables lie; own: in Welkin; left open it runs in the database when it can',
       },
     },
   };
@@ -71,7 +73,7 @@
         ...p,
         type: p.type || 'text',
       })) as SheetDoc['parameters'];
-      if (v.engine) d.engine = v.engine as string;
+      if (v.engine && v.engine !== WHERE_IT_CAN) d.engine = v.engine as string;
       else delete d.engine;
       d.limits = { set_aside: (v.set_aside as number | undefined) ?? 0, share: (v.share as number | undefined) ?? 0 };
     });
