@@ -96,12 +96,15 @@
 
   // A chosen step is tried by itself once the sheet has been checked.
   let last = '';
+  let lastCheck: unknown;
   $effect(() => {
     const c = editor.checked;
     const s = chosenId;
-    if (!c || !s || readonly) return;
+    if (!c || !s || readonly || !editor.current) return;
     const key = `${s}\n${c.yaml}`;
-    if (key === last) return;
+    const again = editor.refused !== '' && c !== lastCheck; // what was refused may be mended outside of the sheet's text
+    if (key === last && !again) return;
+    lastCheck = c;
     const up = needed(s);
     if ((c.problems ?? []).some((p) => !p.warning && p.step && up.includes(p.step))) {
       last = ''; // once mended it is tried anew, even where nothing else has changed

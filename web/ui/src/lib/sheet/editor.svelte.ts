@@ -52,6 +52,8 @@ export class Editor {
   telling = $state('');
   refused = $state(''); // why the last trial could not be made
   given = $state<Given>();
+  current = $state(true); // whether what checking found is of the document as it is now
+  private edits = 0;
   dirty = $state(false);
   saving = $state(false);
   past = $state<string[]>([]);
@@ -81,6 +83,7 @@ export class Editor {
       if (d.version === p.version) {
         this.doc = d.doc;
         this.dirty = true;
+        this.current = false;
         void this.check();
       } else {
         localStorage.removeItem(this.draftKey);
@@ -101,6 +104,7 @@ export class Editor {
     this.yaml = c.yaml;
     this.doc = plain(c.doc) as unknown as SheetDoc;
     this.doc.steps ??= [];
+    this.current = true;
   }
 
   /** edit changes the document, so that it can be undone. */
@@ -117,6 +121,8 @@ export class Editor {
 
   private changed(): void {
     this.dirty = true;
+    this.edits++;
+    this.current = false;
     localStorage.setItem(this.draftKey, JSON.stringify({ version: this.version, doc: this.doc }));
     clearTimeout(this.wait);
     this.wait = setTimeout(() => void this.check(), 250);
@@ -144,11 +150,13 @@ export class Editor {
   async check(): Promise<void> {
     this.checks?.abort();
     const mine = (this.checks = new AbortController());
+    const edits = this.edits;
     try {
       const c = await take(
         client.POST('/api/sheets/check', { body: { doc: this.doc as unknown }, signal: mine.signal }),
       );
       if (mine !== this.checks) return;
+      this.current = edits === this.edits;
       this.checked = c;
       this.yaml = c.yaml;
       this.telling = '';
@@ -171,6 +179,7 @@ export class Editor {
         this.checked = c;
         this.doc = plain(c.doc) as unknown as SheetDoc;
         this.doc.steps ??= [];
+        this.current = true;
         this.yaml = text;
         this.dirty = true;
         localStorage.setItem(this.draftKey, JSON.stringify({ version: this.version, doc: this.doc }));

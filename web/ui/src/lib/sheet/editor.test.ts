@@ -1,11 +1,27 @@
 import { beforeEach, describe, expect, it, vi } from 'vitest';
 
+// Requests wait until a test answers them.
+const asked: { path: string; body: Record<string, unknown>; answer: (data: unknown, status?: number) => void }[] = [];
 vi.mock('../api/client', async (real) => ({
   ...(await real<object>()),
-  client: { POST: () => new Promise(() => {}) },
+  client: {
+    POST: (path: string, { body }: { body: Record<string, unknown> }) =>
+      new Promise((done) =>
+        asked.push({
+          path,
+          body,
+          answer: (data, status = 200) =>
+            done(
+              status === 200
+                ? { data, response: { ok: true, status } }
+                : { error: { detail: data }, response: { ok: false, status } },
+            ),
+        }),
+      ),
+  },
 }));
 
-import { Editor } from './editor.svelte';
+import { columnNames, Editor } from './editor.svelte';
 
 const steps = () => [
   { id: 'stays', kind: 'read table', settings: {} },
@@ -72,5 +88,73 @@ describe('the editor', () => {
     e.edit((d) => (d.name = 'Stays'));
     expect(e.dirty).toBe(false);
     expect(e.past).toHaveLength(0);
+  });
+});
+
+describe('what checking and trying find', () => {
+  let e: Editor;
+  const columns = [{ name: 'nights', type: 'int' }];
+  const checked = (yaml: string) => ({ yaml, problems: [], steps: [{ id: 'stays', columns }] });
+  const settle = () => vi.advanceTimersByTimeAsync(0);
+  beforeEach(() => {
+    localStorage.clear();
+    vi.useFakeTimers();
+    asked.length = 0;
+    e = new Editor(7);
+    e.doc = { name: 'Stays', limits: {}, steps: steps() };
+  });
+
+  it('is current only when nothing was edited since', async () => {
+    e.edit((d) => (d.name = 'One'));
+    expect(e.current).toBe(false);
+    await vi.advanceTimersByTimeAsync(250);
+    e.edit((d) => (d.name = 'Two'));
+    asked[0]!.answer(checked('one'));
+    await settle();
+    expect(e.yaml).toBe('one');
+    expect(e.current).toBe(false);
+    await vi.advanceTimersByTimeAsync(250);
+    asked[1]!.answer(checked('two'));
+    await settle();
+    expect(e.current).toBe(true);
+  });
+
+  it('comes from the last question alone', async () => {
+    void e.check();
+    void e.check();
+    asked[1]!.answer(checked('second'));
+    asked[0]!.answer(checked('first'));
+    await settle();
+    expect(e.yaml).toBe('second');
+  });
+
+  it('tells why a trial could not be made, until one could', async () => {
+    void e.try('long');
+    asked[0]!.answer('there is no column day', 422);
+    await settle();
+    expect(e.refused).toBe('there is no column day');
+    expect(e.trying).toBe(false);
+    void e.try('long');
+    asked[1]!.answer({ steps: [] });
+    await settle();
+    expect(e.refused).toBe('');
+    expect(e.triedStep).toBe('long');
+  });
+
+  it('tries edited rows while the columns that come in are the same', async () => {
+    void e.check();
+    asked[0]!.answer(checked('one'));
+    await settle();
+    e.give({ step: 'long', input: 0, columns: columnNames(e.checked, 'stays'), rows: [['4']] });
+    expect(asked[1]!.body.given).toEqual([{ input: 0, rows: [['4']] }]);
+    void e.try('load');
+    expect(asked[2]!.body.given).toEqual([]);
+    void e.check();
+    asked[3]!.answer({ ...checked('two'), steps: [{ id: 'stays', columns: [{ name: 'nights', type: 'text' }] }] });
+    await settle();
+    void e.try('long');
+    expect(asked[4]!.body.given).toEqual([]);
+    e.give(undefined);
+    expect(asked[5]!.body).toMatchObject({ step: 'long', given: [] });
   });
 });
