@@ -164,18 +164,52 @@ func TestScriptsSeeRowsAndNothingElse(t *testing.T) {
 	}
 }
 
+func TestBoundedOperatorsOfAScriptMeanWhatTheyMean(t *testing.T) {
+	in := batchtest.Rows(t, "n:text", "1")
+	for code, want := range map[string]string{
+		"1 + 2":                        "3",
+		"7 % 4":                        "3",
+		"'%s-%d' % ('a', 2)":           "a-2",
+		"'a' + 'b'":                    "ab",
+		"','.join(['a', 'b'])":         "a,b",
+		"'abc'.replace('b', 'x', 1)":   "axc",
+		"'{}-{k}'.format(1, k = 2)":    "1-2",
+		"str([1] + [2])":               "[1, 2]",
+		"getattr('AbC', 'lower')()":    "abc",
+		"repr((1,) + (2,))":            "(1, 2)",
+		"str(added([1]))":              "[1, 2, 3]",
+		"str(2.5 * 2 + 1)":             "6.0",
+		"str({'a': 1}.get('a') + 1)":   "2",
+		"str([x + 1 for x in [1, 2]])": "[2, 3]",
+	} {
+		code = "def added(l):\n  m = l\n  m += [2]\n  l.extend([3])\n  return m\ndef row(r): return {'n': str(" + code + ")}"
+		assert.Equal(t, []string{want}, worked(t, &step.Script{Code: code}, in).lines, code)
+	}
+}
+
 func TestAScriptIsBoundedInTimeAndMemory(t *testing.T) {
 	in := batchtest.Rows(t, "n:int", "1")
 	for code, want := range map[string]string{
-		"def row(r):\n  while True:\n    pass":                              "longer than it may",
-		"def row(r):\n  return {'n': len('x' * 10000000000)}":               "repetition",
-		"def row(r):\n  x = [0]\n  x *= 1 << 50\n  return r":                "repetition",
-		"def row(r):\n  return {'n': len(list(range(1 << 50)))}":            "a range may have",
-		"def row(r):\n  x = 3\n  for i in range(40): x = x * x\n  return r": "bits",
-		"def row(r): return row(r)":                                         "",
-		"def row(r): return {'m': 1}":                                       "not among the columns",
-		"def row(r): return 7":                                              "a dict, a list of dicts or None",
-		"def row(r): return {'n': 'many'}":                                  "not a whole number",
+		"def row(r):\n  while True:\n    pass":                                                                   "longer than it may",
+		"def row(r):\n  return {'n': len('x' * 10000000000)}":                                                    "repetition",
+		"def row(r):\n  x = [0]\n  x *= 1 << 50\n  return r":                                                     "repetition",
+		"def row(r):\n  return {'n': len(list(range(1 << 50)))}":                                                 "the range would make more",
+		"def row(r):\n  x = 'ab'\n  for i in range(60): x = x + x":                                               "joining would make more",
+		"def row(r):\n  x = [1]\n  for i in range(60): x += x":                                                   "extend would make more",
+		"def row(r):\n  x = (1,)\n  for i in range(60): x += x":                                                  "joining would make more",
+		"def row(r):\n  x = [1]\n  for i in range(60): x.extend(list(x))":                                        "extend would make more",
+		"def row(r):\n  x = 'ab'\n  for i in range(60): x = '%s%s' % (x, x)":                                     "the text would make more",
+		"def row(r):\n  x = 'ab'\n  for i in range(60): x %= ()\n  return {'n': x}":                              "not a whole number",
+		"def row(r):\n  x = 'ab'\n  for i in range(60): x = '{0}{0}'.format(x)":                                  "format would make more",
+		"def row(r):\n  x = 'ab'\n  for i in range(60): x = x.join(['', '', x])":                                 "join would make more",
+		"def row(r):\n  x = 'ab'\n  for i in range(60): x = x.replace('a', x)":                                   "replace would make more",
+		"def row(r):\n  x = 'ab'\n  f = getattr(x, 'replace')\n  for i in range(60): f = f('a', 20 * x).replace": "replace would make more",
+		"def row(r):\n  x = [1]\n  for i in range(60): x = [x, x]\n  return {'n': len(str(x))}":                  "the text would make more",
+		"def row(r):\n  x = 3\n  for i in range(40): x = x * x\n  return r":                                      "bits",
+		"def row(r): return row(r)":                                                                              "",
+		"def row(r): return {'m': 1}":                                                                            "not among the columns",
+		"def row(r): return 7":                                                                                   "a dict, a list of dicts or None",
+		"def row(r): return {'n': 'many'}":                                                                       "not a whole number",
 	} {
 		c := &step.Context{Context: context.Background()}
 		bound := (&step.Script{Code: code, Seconds: 2}).Bind(c, []*schema.Schema{in.Schema})
