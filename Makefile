@@ -72,6 +72,7 @@ soak: tools-test ui
 	$(GO) test ./core/personal -fuzz FuzzFind -fuzztime 2m
 	$(GO) test ./core/format/jsonl -fuzz FuzzReader -fuzztime 2m
 	$(GO) test ./core/format/csv -fuzz FuzzRead -fuzztime 3m
+	$(GO) test ./core/format/fixed -fuzz FuzzRead -fuzztime 2m
 	$(GO) test ./core/sheet -fuzz FuzzParse -fuzztime 3m
 
 ## bench: the figures of the closing notes

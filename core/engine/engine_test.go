@@ -354,3 +354,21 @@ func TestUnusedRowsAreWarnedOf(t *testing.T) {
 	assert.Contains(t, p.Problems[0].Sentence, "go nowhere yet")
 	assert.Equal(t, schema.Of(schema.Int), p.Step("stays").Schema().Columns[0].Type)
 }
+
+func TestTextOfFixedWidthIsReadByItsColumns(t *testing.T) {
+	dir, world := place(t)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "nights.txt"), []byte("H01 2026-11-23  3\nH02 2026-11-24  x\nH03 2026-11-24\n"), 0o644))
+	p := plan(t, world, "\n  - {step: nights, does: read files, connection: here, files: '*.txt', file_as: file, columns: [{name: hut, type: text, width: 4}, {name: night, type: date, width: 10}, {name: guests, type: int, width: 3}]}\n"+
+		"  - {step: t, does: write file, from: nights, connection: here, file: out.csv}")
+	sum, j, err := run(t, p, 1)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"hut,night,guests,file", "H01,2026-11-23,3,nights.txt", "H03,2026-11-24,,nights.txt"}, lines(t, dir, "out.csv"))
+	require.Len(t, j.rows, 1)
+	assert.Equal(t, `"x" is not a whole number`, j.rows[0].Sentence)
+	assert.EqualValues(t, 2, j.rows[0].Row)
+	assert.EqualValues(t, 3, sum.Read)
+
+	bad := plan(t, world, "\n  - {step: nights, does: read files, connection: here, files: '*.txt', columns: [{name: hut, type: text, width: 4}, {name: night, type: date}]}")
+	assert.False(t, bad.Ready())
+	assert.Contains(t, bad.Problems[0].Sentence, `"night" has 0`)
+}

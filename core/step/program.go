@@ -14,6 +14,7 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/ipc"
 
 	"welkin/core/batch"
+	"welkin/core/format"
 	"welkin/core/format/csv"
 	"welkin/core/format/jsonl"
 	"welkin/core/schema"
@@ -162,7 +163,7 @@ func (o *programOperator) read(ctx context.Context, r io.Reader) error {
 	switch o.format {
 	case CSVText:
 		reader, err := csv.Open(ctx, r, csv.Options{Dialect: csv.Default(), Schema: o.schema})
-		if errors.Is(err, csv.ErrEmpty) {
+		if errors.Is(err, format.ErrEmpty) {
 			return nil
 		}
 		if err != nil {

@@ -12,28 +12,37 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/array"
 
 	"welkin/core/batch"
+	"welkin/core/format"
 	"welkin/core/format/csv"
+	"welkin/core/format/fixed"
 	"welkin/core/schema"
 )
 
 var readFiles = Kind{
 	Name: "read files", Role: Read, New: func() Settings { return &ReadFiles{} },
-	Help: "Reads delimited text files (CSV and its relatives) or Parquet files, one or many of a pattern.", Example: "warden_log_*.csv from incoming",
-	Words: "csv source import file folder open",
+	Help: "Reads delimited text (CSV and its relatives), text of fixed width, or Parquet; one file or many of a pattern.", Example: "warden_log_*.csv from incoming",
+	Words: "csv source import file folder open fixed width",
 }
 
-// ReadFiles reads delimited text. What is left out is found by looking at the
+// ReadFiles reads text files or Parquet. What is left out is found by looking at the
 // first file.
 type ReadFiles struct {
 	Connection string       `json:"connection" jsonschema:"title=connection,format=files"`
 	Files      string       `json:"files" jsonschema:"title=files,description=A name or a pattern; * stands for anything"`
 	Dialect    *csv.Dialect `json:"dialect,omitempty" jsonschema:"title=dialect,description=How the files are written; found by itself when left out"`
-	Columns    []ReadColumn `json:"columns,omitempty" jsonschema:"title=columns,description=Names and types; found from a sample when left out"`
+	Columns    []FileColumn `json:"columns,omitempty" jsonschema:"title=columns,description=Names and types; found from a sample when left out"`
 	Nulls      []string     `json:"nulls,omitempty" jsonschema:"title=null texts,description=Texts that mean null such as n/a; an empty value always does"`
 	FileAs     string       `json:"file_as,omitempty" jsonschema:"title=file name as,description=A column that holds the file's name"`
 }
 
-// ReadColumn is a column wanted from files.
+// FileColumn is a column wanted from files.
+type FileColumn struct {
+	Name  string      `json:"name" jsonschema:"title=name"`
+	Type  schema.Type `json:"type" jsonschema:"title=type,type=string"`
+	Width int         `json:"width,omitempty" jsonschema:"title=width,description=Characters the column takes in each line; for text of fixed width and then for every column"`
+}
+
+// ReadColumn is a column by its name and type.
 type ReadColumn struct {
 	Name string      `json:"name" jsonschema:"title=name"`
 	Type schema.Type `json:"type" jsonschema:"title=type,type=string"`
@@ -77,10 +86,20 @@ func (s *ReadFiles) Bind(c *Context, _ []*schema.Schema) *Bound {
 	if isParquet(matched[0].Name) {
 		return s.parquetFiles(c, files, matched)
 	}
+	widths := s.widths(c)
+	if c.Failed() {
+		return nil
+	}
 	found, wanted, err := s.look(c, files, matched)
 	if err != nil {
 		c.Problem("files", "%s: %s", matched[0].Name, err)
 		return nil
+	}
+	if widths != nil {
+		found.Why = []string{"values at the characters that the columns' widths say"}
+		if s.Dialect == nil {
+			found.Dialect = csv.Dialect{Encoding: "utf-8"}
+		}
 	}
 	out := &schema.Schema{Columns: append([]schema.Column{}, wanted.Columns...)}
 	for i := range out.Columns {
@@ -97,11 +116,29 @@ func (s *ReadFiles) Bind(c *Context, _ []*schema.Schema) *Bound {
 	})
 	return &Bound{
 		Schema: out,
-		Source: &fileSource{settings: s, dialect: found.Dialect, wanted: wanted, schema: out, files: files, matched: matched},
+		Source: &fileSource{settings: s, dialect: found.Dialect, widths: widths, wanted: wanted, schema: out, files: files, matched: matched},
 		Hint: func() map[string]any {
 			return map[string]any{"found": found, "files": matched[:min(len(matched), 50)], "count": len(matched)}
 		},
 	}
+}
+
+// widths gives the characters of each column of text of fixed width; nil for
+// delimited text.
+func (s *ReadFiles) widths(c *Context) []int {
+	out, some := make([]int, len(s.Columns)), false
+	for i, col := range s.Columns {
+		out[i], some = col.Width, some || col.Width != 0
+	}
+	if !some {
+		return nil
+	}
+	for i, w := range out {
+		if w < 1 || w > fixed.MaxLine {
+			c.Problem(fmt.Sprintf("columns[%d].width", i), "in text of fixed width every column has a width of at least 1; %q has %d", s.Columns[i].Name, w)
+		}
+	}
+	return out
 }
 
 // look finds what the settings leave open from the first file that holds
@@ -124,7 +161,7 @@ func (s *ReadFiles) look(ctx context.Context, files Files, matched []FileInfo) (
 		}
 	}
 	if len(head) == 0 {
-		return csv.Found{}, nil, csv.ErrEmpty
+		return csv.Found{}, nil, format.ErrEmpty
 	}
 	found := csv.Sniff(head, whole)
 	if s.Dialect != nil {
@@ -144,6 +181,7 @@ func (s *ReadFiles) look(ctx context.Context, files Files, matched []FileInfo) (
 type fileSource struct {
 	settings *ReadFiles
 	dialect  csv.Dialect
+	widths   []int // of text of fixed width; nil for delimited text
 	wanted   *schema.Schema
 	schema   *schema.Schema
 	files    Files
@@ -166,13 +204,19 @@ func (s *fileSource) Open(_ context.Context, limit int64) (Reader, error) {
 	return &fileReader{fileSource: s, limit: limit}, nil
 }
 
+// recordReader reads the records of one file.
+type recordReader interface {
+	Next(ctx context.Context) (format.Chunk, error)
+	Close() error
+}
+
 // fileReader reads one file after the other.
 type fileReader struct {
 	*fileSource
 	limit  int64
 	at     int
 	file   io.ReadCloser
-	csv    *csv.Reader
+	open   recordReader // of file; nil before it is opened
 	counts *countingReader
 	rows   int64
 }
@@ -194,12 +238,12 @@ func (r *fileReader) Next(ctx context.Context) (Chunk, error) {
 		if r.limit > 0 && r.rows >= r.limit {
 			return Chunk{}, io.EOF
 		}
-		if r.csv == nil {
+		if r.open == nil {
 			if r.at == len(r.matched) {
 				return Chunk{}, io.EOF
 			}
 			if err := r.openNext(ctx); err != nil {
-				if errors.Is(err, csv.ErrEmpty) { // a file without a line gives no rows
+				if errors.Is(err, format.ErrEmpty) { // a file without a line gives no rows
 					r.closeFile()
 					continue
 				}
@@ -207,7 +251,7 @@ func (r *fileReader) Next(ctx context.Context) (Chunk, error) {
 			}
 		}
 		name := r.matched[r.at-1].Name
-		got, err := r.csv.Next(ctx)
+		got, err := r.open.Next(ctx)
 		if err == io.EOF {
 			r.closeFile()
 			continue
@@ -231,11 +275,18 @@ func (r *fileReader) openNext(ctx context.Context) (err error) {
 	if r.limit > 0 {
 		limit = r.limit - r.rows
 	}
-	r.csv, err = csv.Open(ctx, r.counts, csv.Options{Dialect: r.dialect, Schema: r.wanted, Nulls: r.settings.Nulls, Place: f.Name, Limit: limit})
+	if r.widths != nil {
+		r.open, err = fixed.Open(r.counts, fixed.Options{Schema: r.wanted, Widths: r.widths, Nulls: r.settings.Nulls, Encoding: r.dialect.Encoding, Header: r.dialect.Header, Place: f.Name, Limit: limit})
+	} else {
+		r.open, err = csv.Open(ctx, r.counts, csv.Options{Dialect: r.dialect, Schema: r.wanted, Nulls: r.settings.Nulls, Place: f.Name, Limit: limit})
+	}
+	if err != nil {
+		r.open = nil // not a reader that is nil
+	}
 	return err
 }
 
-func (r *fileReader) chunk(name string, got csv.Chunk) Chunk {
+func (r *fileReader) chunk(name string, got format.Chunk) Chunk {
 	read := r.counts.n.Load()
 	out := Chunk{Batch: got.Batch, Seen: got.Seen, Bytes: read - r.counts.told}
 	r.counts.told = read
@@ -256,9 +307,9 @@ func (r *fileReader) chunk(name string, got csv.Chunk) Chunk {
 }
 
 func (r *fileReader) closeFile() {
-	if r.csv != nil {
-		_ = r.csv.Close()
-		r.csv = nil
+	if r.open != nil {
+		_ = r.open.Close()
+		r.open = nil
 	}
 	if r.file != nil {
 		_ = r.file.Close()

@@ -13,6 +13,7 @@ import (
 	"pgregory.net/rapid"
 
 	"welkin/core/batch"
+	"welkin/core/format"
 	"welkin/core/format/csv"
 	"welkin/core/schema"
 )
@@ -26,7 +27,7 @@ func text(names ...string) *schema.Schema {
 }
 
 // read gives all rows, a null as ∅, and what was refused.
-func read(t testing.TB, r io.Reader, o csv.Options) (rows [][]string, refused []csv.Refused) {
+func read(t testing.TB, r io.Reader, o csv.Options) (rows [][]string, refused []format.Refused) {
 	t.Helper()
 	rd, err := csv.Open(context.Background(), r, o)
 	require.NoError(t, err)
@@ -116,7 +117,7 @@ func TestAMissingColumnIsSaidBeforeReading(t *testing.T) {
 	_, err := csv.Open(context.Background(), strings.NewReader("hut,day\n"), csv.Options{Dialect: csv.Default(), Schema: text("hut", "guests")})
 	assert.EqualError(t, err, `the file has no column "guests"; its header names hut, day`)
 	_, err = csv.Open(context.Background(), strings.NewReader(""), csv.Options{Dialect: csv.Default(), Schema: text("hut")})
-	assert.ErrorIs(t, err, csv.ErrEmpty)
+	assert.ErrorIs(t, err, format.ErrEmpty)
 }
 
 func TestALimitEndsReading(t *testing.T) {

@@ -7,15 +7,13 @@ package csv
 import (
 	"bytes"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
 	"unicode/utf8"
 
 	"github.com/wlynxg/chardet"
-	"golang.org/x/text/encoding"
-	"golang.org/x/text/encoding/htmlindex"
-	"golang.org/x/text/transform"
+
+	"welkin/core/format"
 )
 
 // Dialect says how a file is written.
@@ -50,39 +48,8 @@ func (d Dialect) Validate() error {
 	if len(d.Quote) > 1 {
 		return fmt.Errorf("the quote must be one character, not %q", d.Quote)
 	}
-	_, err := encodingOf(d.Encoding)
+	_, err := format.Encoding(d.Encoding)
 	return err
-}
-
-// encodingOf gives the decoder of an encoding's name; nil for UTF-8.
-func encodingOf(name string) (encoding.Encoding, error) {
-	if name == "" || strings.EqualFold(name, "utf-8") {
-		return nil, nil
-	}
-	e, err := htmlindex.Get(name)
-	if err != nil {
-		return nil, fmt.Errorf("the encoding %q is not known; common ones are utf-8, windows-1252, iso-8859-1 and utf-16le", name)
-	}
-	return e, nil
-}
-
-var utf8Mark = []byte("\xef\xbb\xbf")
-
-// decoded gives r's text as UTF-8, without a byte order mark.
-func decoded(r io.Reader, d Dialect) (io.Reader, error) {
-	e, err := encodingOf(d.Encoding)
-	if err != nil {
-		return nil, err
-	}
-	if e != nil {
-		r = transform.NewReader(r, e.NewDecoder())
-	}
-	head := make([]byte, 3)
-	n, err := io.ReadFull(r, head)
-	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
-		return nil, err
-	}
-	return io.MultiReader(bytes.NewReader(bytes.TrimPrefix(head[:n], utf8Mark)), r), nil
 }
 
 // Found is what was found out about a file, and how sure that is.
@@ -112,7 +79,7 @@ func (f *Found) because(format string, args ...any) {
 
 func (f *Found) findEncoding(head []byte) string {
 	switch {
-	case bytes.HasPrefix(head, utf8Mark):
+	case bytes.HasPrefix(head, format.Mark):
 		f.because("UTF-8, by its byte order mark")
 		return string(head[3:])
 	case bytes.HasPrefix(head, []byte{0xff, 0xfe}):
@@ -127,14 +94,14 @@ func (f *Found) findEncoding(head []byte) string {
 	default:
 		f.Dialect.Encoding = "windows-1252"
 		guess := chardet.Detect(head)
-		if e, err := encodingOf(guess.Encoding); err == nil && e != nil && guess.Confidence > 0.9 {
+		if e, err := format.Encoding(guess.Encoding); err == nil && e != nil && guess.Confidence > 0.9 {
 			f.Dialect.Encoding = strings.ToLower(guess.Encoding)
 		}
 		f.because("%s, since some bytes are not valid UTF-8", f.Dialect.Encoding)
 	}
-	e, _ := encodingOf(f.Dialect.Encoding)
+	e, _ := format.Encoding(f.Dialect.Encoding)
 	text, _ := e.NewDecoder().Bytes(head)
-	return string(bytes.TrimPrefix(text, utf8Mark))
+	return string(bytes.TrimPrefix(text, format.Mark))
 }
 
 // validUTF8 allows for a character cut at the end.

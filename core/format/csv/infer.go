@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"welkin/core/batch"
+	"welkin/core/format"
 	"welkin/core/schema"
 )
 
@@ -83,7 +84,7 @@ func Head(r io.Reader) (head []byte, whole bool, err error) {
 
 // Infer finds names and types of the columns from a file's head.
 func Infer(head []byte, whole bool, d Dialect) (*schema.Schema, error) {
-	r, err := decoded(strings.NewReader(string(head)), d)
+	r, err := format.Decoded(strings.NewReader(string(head)), d.Encoding)
 	if err != nil {
 		return nil, err
 	}
@@ -96,7 +97,7 @@ func Infer(head []byte, whole bool, d Dialect) (*schema.Schema, error) {
 		recs = recs[:len(recs)-1]
 	}
 	if len(recs) == 0 {
-		return nil, ErrEmpty
+		return nil, format.ErrEmpty
 	}
 	names := recs[0]
 	if d.Header {
@@ -126,6 +127,3 @@ func Infer(head []byte, whole bool, d Dialect) (*schema.Schema, error) {
 	}
 	return s, nil
 }
-
-// ErrEmpty says that a file holds no line at all.
-var ErrEmpty = fmt.Errorf("the file is empty: it has neither a header nor rows")

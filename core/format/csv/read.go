@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"welkin/core/batch"
+	"welkin/core/format"
 	"welkin/core/schema"
 )
 
@@ -26,21 +27,6 @@ type Options struct {
 	Limit   int64          // stop after so many rows; 0 for all
 }
 
-// Refused is a record that could not become a row.
-type Refused struct {
-	*batch.Fault
-	Column, Value string
-	Line          int64
-	Raw           string
-}
-
-// Chunk is what one step of reading gives.
-type Chunk struct {
-	Batch   *batch.Batch
-	Refused []Refused
-	Seen    int64 // records seen: rows of Batch and Refused
-}
-
 // Reader reads one file. Records are parsed on several cores and come out in
 // the order of the file.
 type Reader struct {
@@ -51,14 +37,14 @@ type Reader struct {
 }
 
 type result struct {
-	chunk Chunk
+	chunk format.Chunk
 	err   error
 }
 
 // Open begins to read r. The first record is the header when the dialect says
 // so; a column wanted that the header lacks is an error.
 func Open(ctx context.Context, r io.Reader, o Options) (*Reader, error) {
-	text, err := decoded(r, o.Dialect)
+	text, err := format.Decoded(r, o.Dialect.Encoding)
 	if err != nil {
 		return nil, err
 	}
@@ -106,14 +92,14 @@ func Open(ctx context.Context, r io.Reader, o Options) (*Reader, error) {
 }
 
 // Next gives the following rows, io.EOF after the last.
-func (r *Reader) Next(ctx context.Context) (Chunk, error) {
+func (r *Reader) Next(ctx context.Context) (format.Chunk, error) {
 	if r.left == 0 {
-		return Chunk{}, io.EOF
+		return format.Chunk{}, io.EOF
 	}
 	select {
 	case slot, ok := <-r.out:
 		if !ok {
-			return Chunk{}, io.EOF
+			return format.Chunk{}, io.EOF
 		}
 		res := <-slot
 		if r.left > 0 && res.chunk.Batch != nil {
@@ -127,7 +113,7 @@ func (r *Reader) Next(ctx context.Context) (Chunk, error) {
 		}
 		return res.chunk, res.err
 	case <-ctx.Done():
-		return Chunk{}, ctx.Err()
+		return format.Chunk{}, ctx.Err()
 	}
 }
 
@@ -161,7 +147,7 @@ func newParser(s *splitter, o Options) (*parser, error) {
 		return nil, err
 	}
 	if len(head.records) == 0 {
-		return nil, ErrEmpty
+		return nil, format.ErrEmpty
 	}
 	rec := head.records[0]
 	if rec.fault != nil {
@@ -196,7 +182,7 @@ func newParser(s *splitter, o Options) (*parser, error) {
 }
 
 // parse makes rows of a chunk's records.
-func (p *parser) parse(c chunk) Chunk {
+func (p *parser) parse(c chunk) format.Chunk {
 	columns := make([]batch.TextColumn, p.Schema.Len())
 	for i, col := range p.Schema.Columns {
 		columns[i] = batch.NewTextColumn(col.Type, len(c.records))
@@ -207,19 +193,19 @@ func (p *parser) parse(c chunk) Chunk {
 			byPlace[place] = columns[at]
 		}
 	}
-	out := Chunk{Seen: int64(len(c.records))}
+	out := format.Chunk{Seen: int64(len(c.records))}
 	cut := cutter{delimiter: p.Dialect.delimiter(), quote: p.Dialect.quote()}
 	valid := len(c.records) == 0 || utf8.Valid(c.data[c.records[0].from:c.records[len(c.records)-1].to])
 	lines := make([]int64, 0, len(c.records))
 	var good []int32 // rows to keep; nil while every row is good
 	for at, rec := range c.records {
 		raw := c.data[rec.from:rec.to]
-		refused := Refused{Fault: rec.fault}
+		refused := format.Refused{Fault: rec.fault}
 		if rec.fault == nil {
 			if valid || utf8.Valid(raw) {
 				refused = p.row(at, raw, &cut, byPlace)
 			} else {
-				refused = Refused{Fault: batch.Faultf("wrong encoding", "the row holds bytes that are not valid %s; set the file's encoding, such as windows-1252", encodingName(p.Dialect))}
+				refused = format.Refused{Fault: format.WrongEncoding(p.Dialect.Encoding)}
 			}
 		}
 		if refused.Fault != nil {
@@ -252,7 +238,7 @@ func (p *parser) parse(c chunk) Chunk {
 
 // row reads one record's values as row at of the columns, which are nil at places
 // that are not wanted, and says why when it refuses the record.
-func (p *parser) row(at int, raw []byte, cut *cutter, columns []batch.TextColumn) (refused Refused) {
+func (p *parser) row(at int, raw []byte, cut *cutter, columns []batch.TextColumn) (refused format.Refused) {
 	cut.start(raw)
 	n := 0
 	for ; cut.next(); n++ {
@@ -266,23 +252,16 @@ func (p *parser) row(at int, raw []byte, cut *cutter, columns []batch.TextColumn
 			continue
 		}
 		if fault := columns[n].Set(at, text); fault != nil {
-			refused = Refused{Fault: fault, Column: p.Schema.Columns[p.columns[n]].Name, Value: string(v)}
+			refused = format.Refused{Fault: fault, Column: p.Schema.Columns[p.columns[n]].Name, Value: string(v)}
 		}
 	}
 	switch {
 	case n < len(p.columns):
-		refused = Refused{Fault: batch.Faultf("row too short", "the row has %d values where the header names %d", n, len(p.columns))}
+		refused = format.Refused{Fault: batch.Faultf("row too short", "the row has %d values where the header names %d", n, len(p.columns))}
 	case n > len(p.columns):
-		refused = Refused{Fault: batch.Faultf("row too long", "the row has %d values where the header names %d", n, len(p.columns))}
+		refused = format.Refused{Fault: batch.Faultf("row too long", "the row has %d values where the header names %d", n, len(p.columns))}
 	case cut.broken:
-		refused = Refused{Fault: batch.Faultf("broken quotes", "text stands between a closing quote and the next delimiter")}
+		refused = format.Refused{Fault: batch.Faultf("broken quotes", "text stands between a closing quote and the next delimiter")}
 	}
 	return refused
-}
-
-func encodingName(d Dialect) string {
-	if d.Encoding == "" {
-		return "utf-8"
-	}
-	return d.Encoding
 }
