@@ -139,8 +139,11 @@ func (p *sqlPlanner) setOperation(q *pg.SelectStmt, ctes map[string]relation) (r
 	if q.Op == pg.SetOperation_SETOP_UNION {
 		out, err = p.step(&Stack{}, left, right)
 	} else {
-		if q.All {
-			return relation{}, p.errf(0, "INTERSECT ALL and EXCEPT ALL have no place here; leave ALL out")
+		names := left.schema.Names()
+		if q.All { // equal rows are told apart by their number, so that each meets one
+			if left, right, err = p.numbered(left, right); err != nil {
+				return relation{}, err
+			}
 		}
 		j := &Join{Rows: JoinWith, Nulls: true}
 		if q.Op == pg.SetOperation_SETOP_EXCEPT {
@@ -149,12 +152,36 @@ func (p *sqlPlanner) setOperation(q *pg.SelectStmt, ctes map[string]relation) (r
 		for _, name := range left.schema.Names() {
 			j.On = append(j.On, JoinKey{Left: name, Right: name})
 		}
-		out, err = p.step(j, left, right)
+		if out, err = p.step(j, left, right); err == nil && q.All {
+			few := &ChooseColumns{}
+			for _, name := range names {
+				few.Columns = append(few.Columns, Chosen{Take: name})
+			}
+			out, err = p.step(few, out)
+		}
 	}
 	if err != nil || q.All {
 		return out, err
 	}
 	return p.step(&DropDuplicates{}, out)
+}
+
+// numbered numbers the equal rows of two relations with the same columns, each by
+// itself, in a column behind the others.
+func (p *sqlPlanner) numbered(left, right relation) (relation, relation, error) {
+	number := "number"
+	for slices.Contains(left.schema.Names(), number) {
+		number += "_"
+	}
+	w := func() *WindowStep {
+		return &WindowStep{By: left.schema.Names(), Values: []Derived{{number, "row_number()"}}}
+	}
+	l, err := p.step(w(), left)
+	if err != nil {
+		return left, right, err
+	}
+	r, err := p.step(w(), right)
+	return l, r, err
 }
 
 // orderOutput sorts and limits by columns of the result.

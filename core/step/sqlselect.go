@@ -152,10 +152,7 @@ func (p *sqlPlanner) where(r relation, c *pg.Node, ctes map[string]relation) (re
 		case pg.SubLinkType_EXISTS_SUBLINK:
 			return p.exists(r, link.Subselect.GetSelectStmt(), kind, ctes)
 		case pg.SubLinkType_ANY_SUBLINK:
-			if kind == pg.JoinType_JOIN_ANTI {
-				return r, p.errf(link.Location, "NOT IN with a query is never true once the query gives a null; write NOT EXISTS")
-			}
-			return p.in(r, link, ctes)
+			return p.in(r, link, kind, ctes)
 		}
 	}
 	r, err := p.scalars(r, ctes, []**pg.Node{&c})
@@ -223,7 +220,8 @@ func (p *sqlPlanner) resolveBoth(n *pg.Node, first, then relation) error {
 }
 
 // in plans `x IN (SELECT …)`.
-func (p *sqlPlanner) in(r relation, link *pg.SubLink, ctes map[string]relation) (relation, error) {
+// in plans IN and NOT IN with a query.
+func (p *sqlPlanner) in(r relation, link *pg.SubLink, kind pg.JoinType, ctes map[string]relation) (relation, error) {
 	right, err := p.query(link.Subselect.GetSelectStmt(), ctes)
 	if err != nil {
 		return r, err
@@ -245,9 +243,40 @@ func (p *sqlPlanner) in(r relation, link *pg.SubLink, ctes map[string]relation) 
 		}
 		conditions = append(conditions, pg.MakeAExprNode(pg.A_Expr_Kind_AEXPR_OP, []*pg.Node{pg.MakeStrNode("=")}, t, columnNode(right.schema.Columns[i].Name), -1))
 	}
-	out, err := p.pairUp(pg.JoinType_JOIN_SEMI, r, right, conditions)
-	out.visible = r.visible
+	visible := r.visible
+	if kind == pg.JoinType_JOIN_ANTI {
+		if len(tests) > 1 {
+			return r, p.errf(link.Location, "NOT IN with a query takes one value here; write NOT EXISTS for several")
+		}
+		if r, err = p.unknownIn(r, right, tests[0]); err != nil {
+			return r, err
+		}
+	}
+	out, err := p.pairUp(kind, r, right, conditions)
+	out.visible = visible
 	return out, err
+}
+
+// unknownIn leaves the rows out for which NOT IN is unknown: once the query gives
+// a null, all of them, and those whose value is null unless it gives nothing.
+func (p *sqlPlanner) unknownIn(r, right relation, value *pg.Node) (relation, error) {
+	text, err := expr.Text(value)
+	if err != nil {
+		return r, err
+	}
+	counts, err := p.step(&Group{Values: []Derived{{"rows", "count(*)"}, {"values", "count(" + expr.QuoteName(right.schema.Columns[0].Name) + ")"}}}, right)
+	if err == nil {
+		counts, err = p.named(counts, nil, "")
+	}
+	if err != nil {
+		return r, err
+	}
+	out, err := p.step(&Join{Rows: JoinPairs}, r, counts)
+	if err != nil {
+		return r, err
+	}
+	rows, values := expr.QuoteName(counts.schema.Columns[0].Name), expr.QuoteName(counts.schema.Columns[1].Name)
+	return p.step(&KeepRows{Where: rows + " = 0 OR " + rows + " = " + values + " AND (" + text + ") IS NOT NULL"}, out)
 }
 
 // scalars puts queries that give one value beside every row.
