@@ -260,7 +260,7 @@ func (c *tryCommand) Run(ctx context.Context) error {
 	}
 	tellRows(rows)
 	for _, r := range t.SetAside[:min(len(t.SetAside), 10)] {
-		fmt.Fprintf(os.Stderr, "set aside at %s: %s (%s line %d)\n", r.Step, r.Sentence, r.Place, r.Row)
+		fmt.Fprintf(os.Stderr, "set aside at %s: %s (%s)\n", r.Step, r.Sentence, r.Where())
 	}
 	if len(t.SetAside) > 0 {
 		return &exitError{code: exitSetAside}

@@ -186,19 +186,9 @@ func (n *node) refuse(r step.Refused) error {
 	}
 	n.account.SetAside++
 	if n.Problems == sheet.Stop {
-		return &StopError{n.ID, fmt.Sprintf("stopped at step %s, which allows no bad rows: %s (%s)", n.ID, r.Sentence, placeOf(r))}
+		return &StopError{n.ID, fmt.Sprintf("stopped at step %s, which allows no bad rows: %s (%s)", n.ID, r.Sentence, r.Where())}
 	}
 	return n.run.setAside(n, r)
-}
-
-func placeOf(r step.Refused) string {
-	switch {
-	case r.Key != "":
-		return fmt.Sprintf("%s, %s", r.Place, r.Key)
-	case r.Row > 0:
-		return fmt.Sprintf("%s, line %d", r.Place, r.Row)
-	}
-	return "a row made inside the sheet"
 }
 
 // StopError ends a run by a rule of the sheet: nothing is committed.

@@ -2,6 +2,7 @@ package step
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"welkin/core/batch"
@@ -131,6 +132,17 @@ type Refused struct {
 	Names  []string  // the columns of Cells
 	Cells  []*string // the row as it entered the step; nil when there is only Raw
 	Raw    string
+}
+
+// Where words the row's origin.
+func (r Refused) Where() string {
+	switch {
+	case r.Key != "":
+		return fmt.Sprintf("%s, %s", r.Place, r.Key)
+	case r.Row > 0:
+		return fmt.Sprintf("%s, line %d", r.Place, r.Row)
+	}
+	return "a row made inside the sheet"
 }
 
 // RefusedRow makes the refusal of row i of a batch.
