@@ -29,6 +29,7 @@ func TestEveryPageFitsAndIsQuiet(t *testing.T) {
 		{"/pipelines/1?step=typed", "After", "sheet"},
 		{"/pipelines/1?step=logs", "Found by looking", ""},
 		{"/pipelines/1?step=placed", "warn above", "join"},
+		{"/pipelines/1?step=typed&view=columns", "most frequent", "columns"},
 		{"/pipelines/1?step=typed&text=1", "warden_log_*.csv", "text"},
 		{"/pipelines/1", "The sheet", ""},
 		{"/runs", "asked for", "runs"},
@@ -53,6 +54,13 @@ func TestEveryPageFitsAndIsQuiet(t *testing.T) {
 		}
 		require.Empty(t, b.errors, page.path)
 	}
+	b.visit("/pipelines")
+	b.keep(hutsByClass)
+	b.visit("/pipelines/3")
+	b.push("Ask the database for its plan")
+	b.see("Aggregate")
+	b.until("the plan fits", `document.documentElement.scrollWidth <= 1280`)
+	b.shot("database")
 	b.until("night", `(() => { localStorage.setItem('welkin.theme', 'night'); return true })()`)
 	b.visit("/pipelines/1?step=by%20day")
 	b.see("After")

@@ -111,7 +111,7 @@ func (p *sqlPlanner) setOperation(q *pg.SelectStmt, ctes map[string]relation) (r
 	if err != nil {
 		return relation{}, err
 	}
-	right, err := p.query(q.Rarg, ctes)
+	right, err := p.query(namedByPlace(q.Rarg), ctes)
 	if err != nil {
 		return relation{}, err
 	}
@@ -164,6 +164,18 @@ func (p *sqlPlanner) setOperation(q *pg.SelectStmt, ctes map[string]relation) (r
 		return out, err
 	}
 	return p.step(&DropDuplicates{}, out)
+}
+
+// namedByPlace names the expressions without a name of the second query of a set
+// operation: their names mean nothing there.
+func namedByPlace(q *pg.SelectStmt) *pg.SelectStmt {
+	q = proto.Clone(q).(*pg.SelectStmt)
+	for i, n := range q.TargetList {
+		if target := n.GetResTarget(); target.Name == "" && target.Val.GetColumnRef() == nil {
+			target.Name = fmt.Sprintf("column %d", i+1)
+		}
+	}
+	return q
 }
 
 // numbered numbers the equal rows of two relations with the same columns, each by

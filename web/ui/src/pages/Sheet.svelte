@@ -66,6 +66,8 @@
   let removing = $state(false);
 
   const select = (s: string) => searchParams.set('step', s, { replace: true });
+  /** wholeSheet shows what belongs to no single step: parameters, limits, where it runs. */
+  const wholeSheet = () => searchParams.delete('step', undefined, { replace: true });
   function showText(on: boolean) {
     if (on) searchParams.set('text', '1');
     else searchParams.delete('text');
@@ -215,6 +217,7 @@
         };
     const doing: Record<string, () => void> = {
       ...edits,
+      Escape: () => chosen && wholeSheet(),
       ArrowDown: () => steps[at + 1] && select(steps[at + 1]!.id),
       ArrowUp: () => steps[at - 1] && select(steps[at - 1]!.id),
       Enter: () => (document.querySelector('.page .set .field') as HTMLElement | null)?.focus(),
@@ -248,6 +251,7 @@
         <a href="/runs/{saved.data.last_run.id}"><State run={saved.data.last_run} /></a>{/if}
     </span>
     <div class="acts">
+      {#if chosen && !asText}<button class="plain" onclick={wholeSheet}>Whole sheet</button>{/if}
       <button class="plain" aria-pressed={asText} onclick={() => showText(!asText)}>{asText ? 'Steps' : 'Text'}</button>
       {#if editor.id && may('operator')}<a class="plain" href="/timetable/new?pipeline={editor.id}">Schedule</a>{/if}
       {#if !readonly}
