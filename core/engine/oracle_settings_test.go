@@ -275,9 +275,9 @@ var makers = map[string]maker{
 		if len(ints) > 0 {
 			values = append(values, "sum("+expr.QuoteName(a.one(ints...))+")", "avg("+expr.QuoteName(a.one(ints...))+")", "min("+expr.QuoteName(a.one(ints...))+")", "count(*) FILTER (WHERE "+a.expression(in.schema, schema.Bool, 0)+")")
 		}
-		if unique {
+		if unique { // half of them are those that need a whole order
 			e := a.expression(in.schema, schema.Text, 0)
-			values = append(values, "row_number()", "ntile(3)", "lag("+e+")", "lead("+e+", 2)", "lag("+e+", 1, 'none')", "first_value("+e+")", "last_value("+e+")", "nth_value("+e+", 2)")
+			values = append(values[:min(len(values), 3+a.IntN(8))], "row_number()", "ntile(3)", "lag("+e+")", "lead("+e+", 2)", "lag("+e+", 1, 'none')", "first_value("+e+")", "last_value("+e+")", "nth_value("+e+", 2)")
 		}
 		for range 1 + a.IntN(3) {
 			v := a.one(values...)

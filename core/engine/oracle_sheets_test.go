@@ -149,7 +149,7 @@ func (a *author) write() (last string) {
 		if a.chance(3) || len(places) > 2 && a.chance(2) {
 			in = places[len(places)-1]
 		}
-		kind := a.one(append(kinds, "sql", "sql", "sql", "sql", "sql", "sql", "sql", "sql", "look up", "join")...)
+		kind := a.one(append(kinds, "sql", "sql", "sql", "sql", "sql", "sql", "window", "window", "window", "group", "group", "look up", "join")...)
 		if in.sorted && a.chance(2) {
 			kind = "limit"
 		}

@@ -1,9 +1,11 @@
 // Package engine runs sheets. plan.go binds a sheet's steps to the columns that
-// reach them; run.go pushes batches through the steps of one epoch and commits
-// it; node.go is one step while it runs; account.go keeps the row accounts;
-// spool.go holds rows that must wait; trial.go runs a part of a sheet on a
-// sample and writes nothing; found.go reads rows to find columns that depend on
-// them.
+// reach them; run.go does one epoch and commits it, with reading.go pushing the
+// sources' batches through the steps, node.go being one step while it runs,
+// ahead.go the work done ahead of its turn, loading.go the writing behind, lean.go
+// the columns carried and account.go the row accounts; sql.go and database.go run
+// a sheet in its database instead; trial.go runs a part of a sheet on a sample and
+// writes nothing, with capture.go keeping what is shown and trialcache.go what is
+// used again; found.go reads rows to find columns that depend on them.
 package engine
 
 import (

@@ -4,10 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
 	"runtime"
-
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -322,127 +320,6 @@ type CommitError struct{ Err error }
 
 func (e *CommitError) Error() string { return e.Err.Error() }
 func (e *CommitError) Unwrap() error { return e.Err }
-
-// sources lists the reads so that what others wait for comes first.
-func (r *run) sources() []*node {
-	var out []*node
-	seen := map[*node]bool{}
-	var visit func(n *node)
-	visit = func(n *node) {
-		if seen[n] {
-			return
-		}
-		seen[n] = true
-		for _, in := range n.gate.First() {
-			visit(r.byID[n.Inputs[in].ID])
-		}
-		for _, in := range n.Inputs {
-			visit(r.byID[in.ID])
-		}
-		if n.Bound.Source != nil {
-			out = append(out, n)
-		}
-	}
-	for _, n := range r.nodes {
-		if !n.read() {
-			visit(n)
-		}
-	}
-	return out
-}
-
-// pump reads every source, one after the other, and pushes its rows.
-func (r *run) pump() error {
-	for _, n := range r.sources() {
-		if err := r.read(n, 0); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// read pushes one source's rows. Reading runs ahead of the steps by a few
-// batches.
-func (r *run) read(n *node, limit int64) error {
-	ctx, stop := context.WithCancel(r.ctx)
-	defer stop()
-	reader, err := n.source().Open(ctx, limit)
-	if err != nil {
-		return n.wrap(err)
-	}
-	defer func() { stop(); _ = reader.Close() }()
-	type ahead struct {
-		chunk step.Chunk
-		took  time.Duration
-		err   error
-	}
-	chunks := make(chan ahead, 3)
-	go func() {
-		defer close(chunks)
-		for {
-			began := time.Now()
-			c, err := reader.Next(ctx)
-			select {
-			case chunks <- ahead{c, time.Since(began), err}:
-			case <-ctx.Done():
-				return
-			}
-			if err != nil {
-				return
-			}
-		}
-	}()
-	n.account.Begin = r.since()
-	for a := range chunks {
-		if a.err == io.EOF {
-			break
-		}
-		if a.err != nil {
-			stop()
-			for range chunks { // the reader is still until its goroutine ended
-			}
-			return n.wrap(a.err)
-		}
-		n.account.Seconds += a.took.Seconds()
-		if err := r.take(n, a.chunk); err != nil {
-			stop()
-			for range chunks {
-			}
-			return err
-		}
-	}
-	if err := r.ctx.Err(); err != nil {
-		return err
-	}
-	if limit > 0 && n.account.Out >= limit {
-		n.account.Sample = true
-	}
-	return n.done()
-}
-
-func (r *run) take(n *node, c step.Chunk) error {
-	n.account.In[0] += c.Seen
-	n.account.Bytes += c.Bytes
-	r.summary.Read += c.Seen
-	for _, bad := range c.Refused {
-		if err := n.refuse(bad); err != nil {
-			return err
-		}
-	}
-	for from := 0; from < c.Batch.N; from += r.Rows {
-		part := c.Batch
-		if c.Batch.N > r.Rows*3/2 || r.Rows < batch.Rows {
-			part = c.Batch.Slice(from, min(from+r.Rows, c.Batch.N))
-		} else {
-			from = c.Batch.N
-		}
-		if err := n.Emit(n.blank(part)); err != nil {
-			return err
-		}
-	}
-	r.show(false)
-	return r.ctx.Err()
-}
 
 func (r *run) setAside(n *node, row step.Refused) error {
 	r.summary.SetAside++

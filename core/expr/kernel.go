@@ -29,7 +29,11 @@ func map1[A, R any](f *frame, a arrow.Array, t schema.Type, fn func(A) (R, *batc
 	if xs, ok := batch.Raw[A](a); ok && batch.Makes[R]() {
 		return mapRaw(f, t, batch.Valid(f.n, a), func(i int) (R, *batch.Fault) { return fn(xs[i]) })
 	}
-	out, in := batch.NewBuilder(t).(builder[R]), a.(values[A])
+	in := a.(values[A])
+	if text, ok := any(fn).(func(A) (string, *batch.Fault)); ok {
+		return mapText(f, t, batch.Valid(f.n, a), func(i int) (string, *batch.Fault) { return text(in.Value(i)) })
+	}
+	out := batch.NewBuilder(t).(builder[R])
 	out.Reserve(f.n)
 	for i := range f.n {
 		if in.IsNull(i) {
@@ -54,7 +58,11 @@ func map2[A, B, R any](f *frame, a, b arrow.Array, t schema.Type, fn func(A, B) 
 			return mapRaw(f, t, batch.Valid(f.n, a, b), func(i int) (R, *batch.Fault) { return fn(xs[i], ys[i]) })
 		}
 	}
-	out, x, y := batch.NewBuilder(t).(builder[R]), a.(values[A]), b.(values[B])
+	x, y := a.(values[A]), b.(values[B])
+	if text, ok := any(fn).(func(A, B) (string, *batch.Fault)); ok {
+		return mapText(f, t, batch.Valid(f.n, a, b), func(i int) (string, *batch.Fault) { return text(x.Value(i), y.Value(i)) })
+	}
+	out := batch.NewBuilder(t).(builder[R])
 	out.Reserve(f.n)
 	for i := range f.n {
 		if x.IsNull(i) || y.IsNull(i) {
@@ -70,6 +78,23 @@ func map2[A, B, R any](f *frame, a, b arrow.Array, t schema.Type, fn func(A, B) 
 		out.Append(v)
 	}
 	return out.NewArray()
+}
+
+// mapText computes the texts of the rows that valid names.
+func mapText(f *frame, t schema.Type, valid *batch.Validity, value func(i int) (string, *batch.Fault)) arrow.Array {
+	out := batch.NewTextColumn(schema.Of(schema.Text), f.n)
+	for i := range f.n {
+		if !valid.At(i) {
+			continue
+		}
+		v, fault := value(i)
+		if fault != nil {
+			f.fail(i, fault)
+			continue
+		}
+		out.Set(i, v) // a text is always a text
+	}
+	return out.Column()
 }
 
 // mapRaw computes the values of the rows that valid names, into a plain slice.
