@@ -180,31 +180,37 @@ func (o *groupOperator) Prepare(_ int, b *batch.Batch, out Emitter) (any, error)
 
 // number numbers the keys of a batch.
 func (o *groupOperator) number(b *batch.Batch, p *preparedGroup) {
-	p.ids = make([]int32, b.N)
-	seen := make(map[string]int32, 64)
-	cols := make([]arrow.Array, len(o.keys))
-	for i, k := range o.keys {
-		cols[i] = b.Cols[k]
-	}
+	cols := columnsOf(b, o.keys)
+	p.ids, p.firsts = batch.Number(cols, b.N)
 	var key []byte
-	for i := range b.N {
-		if p.bad != nil && p.bad[int32(i)] {
+	for _, row := range p.firsts {
+		key = appendKey(key[:0], cols, int(row))
+		p.keys, p.hashes = append(p.keys, string(key)), append(p.hashes, xxh3.Hash(key))
+	}
+	if len(p.bad) > 0 {
+		p.leaveOut()
+	}
+}
+
+// leaveOut takes the rows that were set aside out: keys that only they have are
+// no groups.
+func (p *preparedGroup) leaveOut() {
+	number := make([]int32, len(p.keys)) // by number before: number after and one
+	var keys []string
+	var firsts []int32
+	var hashes []uint64
+	for i, id := range p.ids {
+		if p.bad[int32(i)] {
 			p.ids[i] = -1
 			continue
 		}
-		key = key[:0]
-		for _, c := range cols {
-			key = batch.AppendKey(key, c, i)
+		if number[id] == 0 {
+			keys, firsts, hashes = append(keys, p.keys[id]), append(firsts, int32(i)), append(hashes, p.hashes[id])
+			number[id] = int32(len(keys))
 		}
-		id, ok := seen[string(key)]
-		if !ok {
-			id = int32(len(p.keys))
-			text := string(key)
-			seen[text] = id
-			p.keys, p.firsts, p.hashes = append(p.keys, text), append(p.firsts, int32(i)), append(p.hashes, xxh3.HashString(text))
-		}
-		p.ids[i] = id
+		p.ids[i] = number[id] - 1
 	}
+	p.keys, p.firsts, p.hashes = keys, firsts, hashes
 }
 
 // Push implements Operator.
