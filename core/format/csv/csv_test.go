@@ -15,6 +15,7 @@ import (
 	"welkin/core/batch"
 	"welkin/core/format"
 	"welkin/core/format/csv"
+	"welkin/core/format/formattest"
 	"welkin/core/schema"
 )
 
@@ -27,31 +28,11 @@ func text(names ...string) *schema.Schema {
 }
 
 // read gives all rows, a null as ∅, and what was refused.
-func read(t testing.TB, r io.Reader, o csv.Options) (rows [][]string, refused []format.Refused) {
+func read(t testing.TB, r io.Reader, o csv.Options) ([][]string, []format.Refused) {
 	t.Helper()
 	rd, err := csv.Open(context.Background(), r, o)
 	require.NoError(t, err)
-	defer rd.Close()
-	for {
-		c, err := rd.Next(context.Background())
-		if err == io.EOF {
-			return rows, refused
-		}
-		require.NoError(t, err)
-		require.EqualValues(t, c.Batch.N+len(c.Refused), c.Seen, "every record seen is a row or refused")
-		refused = append(refused, c.Refused...)
-		for i := range c.Batch.N {
-			var row []string
-			for _, cell := range c.Batch.Row(i) {
-				if cell == nil {
-					row = append(row, "∅")
-				} else {
-					row = append(row, *cell)
-				}
-			}
-			rows = append(rows, row)
-		}
-	}
+	return formattest.Read(t, rd)
 }
 
 func TestRecordsBecomeRows(t *testing.T) {

@@ -15,32 +15,18 @@ import (
 	"welkin/core/batch/batchtest"
 	"welkin/core/format"
 	"welkin/core/format/fixed"
+	"welkin/core/format/formattest"
 )
 
 // read gives all rows as cells parted by |, and what was refused.
-func read(t require.TestingT, r io.Reader, o fixed.Options) (rows []string, refused []format.Refused) {
+func read(t require.TestingT, r io.Reader, o fixed.Options) (lines []string, refused []format.Refused) {
 	rd, err := fixed.Open(r, o)
 	require.NoError(t, err)
-	for {
-		c, err := rd.Next(context.Background())
-		if err == io.EOF {
-			return rows, refused
-		}
-		require.NoError(t, err)
-		require.EqualValues(t, c.Batch.N+len(c.Refused), c.Seen, "every line seen is a row or refused")
-		refused = append(refused, c.Refused...)
-		for i := range c.Batch.N {
-			var cells []string
-			for _, cell := range c.Batch.Row(i) {
-				if cell == nil {
-					cells = append(cells, "∅")
-				} else {
-					cells = append(cells, *cell)
-				}
-			}
-			rows = append(rows, strings.Join(cells, "|"))
-		}
+	rows, refused := formattest.Read(t, rd)
+	for _, row := range rows {
+		lines = append(lines, strings.Join(row, "|"))
 	}
+	return lines, refused
 }
 
 func TestValuesStandAtTheirCharacters(t *testing.T) {

@@ -137,8 +137,9 @@ func (w *flatWriter) group() error {
 			return err
 		}
 	}
-	w.rows = w.file.AppendBufferedRowGroup()
-	return nil
+	var err error
+	w.rows, err = w.file.AppendBufferedRowGroupChecked()
+	return err
 }
 
 func (w *flatWriter) write(b *batch.Batch) error {
