@@ -91,6 +91,9 @@ func (b *bench) run(ctx context.Context) error {
 		if b.only != "" && !strings.Contains(b.only, t.letter) {
 			continue
 		}
+		if ctx.Err() != nil {
+			break
+		}
 		own, pg, pandas := b.best(func() measured { return b.welkin(ctx, t) }), b.best(func() measured { return b.postgres(ctx, t) }), b.best(func() measured { return b.pandas(ctx, t) })
 		fmt.Printf("%-42s %10s %8d %12s %8s %12s %8s\n", t.letter+" "+t.name, seconds(own), own.mib, seconds(pg), ratio(pg, own), seconds(pandas), ratio(pandas, own))
 		for _, m := range []measured{own, pg, pandas} {
@@ -142,8 +145,10 @@ func (b *bench) process(ctx context.Context, command string, args ...string) mea
 	began := time.Now()
 	out, err := cmd.CombinedOutput()
 	m := measured{took: time.Since(began)}
-	if usage, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
-		m.mib = usage.Maxrss >> 10
+	if cmd.ProcessState != nil { // nil when it was not even started
+		if usage, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
+			m.mib = usage.Maxrss >> 10
+		}
 	}
 	if err != nil {
 		m.err = fmt.Errorf("%s: %w: %s", command, err, lastLines(string(out)))
