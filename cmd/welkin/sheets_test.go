@@ -2,6 +2,7 @@ package main
 
 import (
 	"encoding/json"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -141,4 +142,37 @@ func TestATableIsLoadedWithASecretFromTheEnvironment(t *testing.T) {
 		assert.Equal(t, exitDone, code, errors)
 		assert.Contains(t, out, `"inserted": 2`)
 	}
+}
+
+func TestCheckShowsHowADatabaseDoesASheet(t *testing.T) {
+	name, _ := pgtest.Database(t)
+	server := pgtest.Server(t)
+	dir := t.TempDir()
+	write := func(file, text string) string {
+		path := filepath.Join(dir, file)
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+		return path
+	}
+	connections := write("connections.yaml", fmt.Sprintf("warehouse:\n  kind: postgresql\n  settings: {host: 127.0.0.1, port: %d, database: %s, user: %s, password: %q, tls: disable}\n", server.Port, name, server.User(), server.Password()))
+	file := write("nights.yaml", `welkin: 1
+name: Nights
+steps:
+  - {step: days, does: generate rows, column: n, from_value: "1", to_value: "10"}
+  - {step: few, does: keep rows, from: days, where: n > 3}
+  - {step: load, does: write table, from: few, connection: warehouse, table: nights}
+`)
+	code, out, _ := told(t, "check", file, "--connections", connections)
+	assert.Equal(t, 0, code)
+	assert.Contains(t, out, "runs in the database of warehouse; --sql shows how")
+	code, out, _ = told(t, "check", file, "--connections", connections, "--sql")
+	assert.Equal(t, 0, code)
+	assert.Contains(t, out, `WITH "step days" AS (`)
+	assert.Contains(t, out, "rows=")
+	code, _, said := told(t, "run", file, "--connections", connections)
+	assert.Equal(t, 0, code, said)
+
+	own := folder(t, stays, "1,2\n")
+	code, _, said = told(t, "check", filepath.Join(own, "s.yaml"), "--sql")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, said, "runs in Welkin's own engine: step load does not write into a database")
 }
