@@ -105,7 +105,7 @@ func try(ctx context.Context, whole *Plan, t Trial) (Tried, error) {
 	}
 	out := r.tried(n, plan, keep)
 	if t.Cache != nil && len(t.Given) == 0 && !t.Lean {
-		return out, t.remember(whole, n, main, out)
+		return out, t.remember(whole, plan, n, main, out)
 	}
 	return out, nil
 }
@@ -113,15 +113,6 @@ func try(ctx context.Context, whole *Plan, t Trial) (Tried, error) {
 // tried words what a trial gave. Steps that did not run because their rows were
 // known tell what they did then.
 func (r *run) tried(n *node, plan *fed, keep *asideKeeper) Tried {
-	own := map[string]bool{}
-	for _, k := range plan.before {
-		if k == nil {
-			continue
-		}
-		for _, a := range k.steps {
-			own[a.Step] = true
-		}
-	}
 	for i, k := range plan.before {
 		if k != nil && len(k.steps) > 0 {
 			r.byID[plan.target.Inputs[i].ID].account.Sample = k.steps[len(k.steps)-1].Sample
@@ -148,14 +139,14 @@ func (r *run) tried(n *node, plan *fed, keep *asideKeeper) Tried {
 			}
 		}
 	}
+	for _, row := range keep.rows {
+		if !told[row.Step] {
+			out.SetAside = append(out.SetAside, row)
+		}
+	}
 	for _, a := range s.Steps {
 		if a.Kind != "" && !told[a.Step] {
 			out.Steps = append(out.Steps, a)
-		}
-	}
-	for _, row := range keep.rows {
-		if !own[row.Step] {
-			out.SetAside = append(out.SetAside, row)
 		}
 	}
 	for i := range n.capture.in {
@@ -186,8 +177,15 @@ func (k *kept) asideAt(id string) []SetAsideRow {
 	return out
 }
 
-// remember keeps what came into a step and out of it for later trials.
-func (t *Trial) remember(p *Plan, n *node, main map[string]bool, out Tried) error {
+// remember keeps what came into a step and out of it for later trials. What rests
+// on rows that were kept already is kept no longer than they are.
+func (t *Trial) remember(p *Plan, plan *fed, n *node, main map[string]bool, out Tried) error {
+	until := t.Cache.clock().Add(unversioned)
+	for _, k := range plan.before {
+		if k != nil && !k.until.IsZero() && k.until.Before(until) {
+			until = k.until
+		}
+	}
 	target := p.Step(n.ID)
 	keep := func(in Input, flow *flow) error {
 		if flow.over {
@@ -211,12 +209,15 @@ func (t *Trial) remember(p *Plan, n *node, main map[string]bool, out Tried) erro
 			}
 		}
 		if !lasting {
-			k.until = t.Cache.clock().Add(unversioned)
+			k.until = until
 		}
 		t.Cache.put(k)
 		return nil
 	}
 	for i, in := range target.Inputs {
+		if plan.before[i] != nil {
+			continue // it came from there
+		}
 		if err := keep(in, n.capture.in[i]); err != nil {
 			return err
 		}

@@ -3,6 +3,7 @@ package engine_test
 import (
 	"context"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -15,6 +16,7 @@ import (
 	"welkin/core/batch"
 	"welkin/core/batch/batchtest"
 	"welkin/core/engine"
+	"welkin/core/step"
 )
 
 const lanes = read + `
@@ -149,4 +151,62 @@ func TestEditedCellsAreReadAsTheirTypes(t *testing.T) {
 	assert.EqualError(t, err, `row 2, column "nights": "a few" is not a whole number`)
 	_, err = batch.FromCells(s, [][]*string{{nil}})
 	assert.EqualError(t, err, "row 1 has 1 values for 3 columns")
+}
+
+// unversioned reads a source that does not say whether it changed.
+const unversioned = `
+  - {step: stays, does: read table, connection: db, table: stays}
+  - {step: real, does: keep rows, from: stays, where: nights > %d}`
+
+// tableWorld is a world of one table, whose rows are those of the moment.
+type tableWorld struct{ rows func() *batch.Batch }
+
+func (w *tableWorld) Files(context.Context, string) (step.Files, error) { return nil, nil }
+func (w *tableWorld) Tables(context.Context, string) (step.Tables, error) {
+	return oneTable{rows: w.rows}, nil
+}
+
+type oneTable struct {
+	step.Tables
+	rows func() *batch.Batch
+}
+
+func (d oneTable) Table(context.Context, string) (*step.Table, error) {
+	return &step.Table{Name: "stays", Schema: d.rows().Schema}, nil
+}
+
+func (d oneTable) Read(context.Context, step.TableRead) (step.Reader, error) {
+	return &oneBatch{d.rows()}, nil
+}
+
+type oneBatch struct{ b *batch.Batch }
+
+func (r *oneBatch) Next(context.Context) (step.Chunk, error) {
+	b := r.b
+	if r.b = nil; b == nil {
+		return step.Chunk{}, io.EOF
+	}
+	return step.Chunk{Batch: b, Seen: int64(b.N)}, nil
+}
+
+func (r *oneBatch) Close() error { return nil }
+
+func TestRowsOfATableAreUsedAgainForAMinuteAndNoLonger(t *testing.T) {
+	nights := "1"
+	world := &tableWorld{rows: func() *batch.Batch { return batchtest.Rows(t, "nights:int", nights) }}
+	now := time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC)
+	cache := engine.NewTrialCache(1<<20, func() time.Time { return now })
+	last := func(least int) string {
+		return cellsOf(try(t, plan(t, world, fmt.Sprintf(unversioned, least)), engine.Trial{Step: "real", Cache: cache}).After)[0]
+	}
+	assert.Equal(t, "1", last(0))
+	nights = "5"
+	for edit := range 5 { // each within a minute of the one before
+		now = now.Add(25 * time.Second)
+		want := "1"
+		if edit >= 2 {
+			want = "5"
+		}
+		assert.Equal(t, want, last(-edit), "after edit %d", edit+1)
+	}
 }
