@@ -22,6 +22,10 @@ import (
 // holds one.
 const RowGroup = 262_144
 
+// groupBytes is how much memory the rows of a group may take; long texts make
+// groups of fewer rows.
+const groupBytes = 64 << 20
+
 // Writer writes rows, compressed with zstd.
 type Writer struct {
 	writer
@@ -46,7 +50,7 @@ func NewWriter(w io.Writer, s *schema.Schema) (*Writer, error) {
 		nested = nested || c.Type.Nested()
 	}
 	options := []parquet.WriterProperty{parquet.WithCompression(compress.Codecs.Zstd), parquet.WithCompressionLevel(1), parquet.WithDictionaryDefault(false),
-		parquet.WithMaxRowGroupLength(RowGroup), parquet.WithStats(true)}
+		parquet.WithMaxRowGroupLength(RowGroup), parquet.WithStats(true), parquet.WithStoreDecimalAsInteger(true)}
 	for _, c := range s.Columns {
 		if c.Type.Kind == schema.Text { // texts come again; numbers are as small without
 			options = append(options, parquet.WithDictionaryFor(c.Name, true))
@@ -109,59 +113,108 @@ func (w *nestedWriter) write(b *batch.Batch) error {
 
 func (w *nestedWriter) close() error { return w.Close() }
 
-// flatWriter writes columns of which none is nested, several at once.
+// flatWriter writes columns of which none is nested. It collects a row group and
+// encodes it, several columns at once, while the next is collected.
 type flatWriter struct {
 	file    *file.Writer
-	ctx     []context.Context // by column: what the encoder keeps between batches
-	rows    file.BufferedRowGroupWriter
-	present []int16 // definition levels of a column without null
+	props   pqarrow.ArrowWriterProperties
+	batches []*batch.Batch // of the group that is collected
+	bytes   int64          // that they take
+	ending  errgroup.Group // the group before it, while it is written
+	present []int16        // definition levels of a column without null
 }
 
 func newFlat(w io.Writer, s *arrow.Schema, props *parquet.WriterProperties) (writer, error) {
-	arrowProps := pqarrow.NewArrowWriterProperties()
-	stored, err := pqarrow.ToParquet(s, props, arrowProps)
+	out := &flatWriter{props: pqarrow.NewArrowWriterProperties()}
+	stored, err := pqarrow.ToParquet(s, props, out.props)
 	if err != nil {
 		return nil, err
 	}
-	out := &flatWriter{}
-	for range s.NumFields() {
-		out.ctx = append(out.ctx, pqarrow.NewArrowWriteContext(context.Background(), &arrowProps))
-	}
 	out.file, err = file.NewParquetWriterWithError(w, stored.Root(), file.WithWriterProps(props))
 	return out, err
-}
-
-func (w *flatWriter) group() error {
-	if w.rows != nil {
-		if err := w.rows.Close(); err != nil {
-			return err
-		}
-	}
-	var err error
-	w.rows, err = w.file.AppendBufferedRowGroupChecked()
-	return err
 }
 
 func (w *flatWriter) write(b *batch.Batch) error {
 	for len(w.present) < b.N {
 		w.present = append(w.present, 1)
 	}
-	var group errgroup.Group
-	group.SetLimit(runtime.GOMAXPROCS(0))
-	for i, col := range b.Cols {
-		to, err := w.rows.Column(i)
+	w.batches = append(w.batches, b)
+	if w.bytes += b.Bytes(); w.bytes > groupBytes {
+		return w.group()
+	}
+	return nil
+}
+
+func (w *flatWriter) group() error {
+	err := w.ending.Wait()
+	if batches := w.batches; err == nil && len(batches) > 0 {
+		present := w.present
+		w.batches, w.bytes, w.ending = nil, 0, errgroup.Group{}
+		w.ending.Go(func() error { return w.encode(batches, present) })
+	}
+	return err
+}
+
+func (w *flatWriter) close() error {
+	err := w.group()
+	if wait := w.ending.Wait(); err == nil {
+		err = wait
+	}
+	if closing := w.file.Close(); err == nil {
+		err = closing
+	}
+	return err
+}
+
+// encode writes a row group.
+func (w *flatWriter) encode(batches []*batch.Batch, present []int16) error {
+	rows, err := w.file.AppendBufferedRowGroupChecked()
+	if err != nil {
+		return err
+	}
+	var columns errgroup.Group
+	columns.SetLimit(runtime.GOMAXPROCS(0))
+	for i := range batches[0].Cols {
+		to, err := rows.Column(i)
 		if err != nil {
 			return err
 		}
-		group.Go(func() error { return pqarrow.WriteArrowToColumn(w.ctx[i], to, col, w.levels(col), nil, true) })
+		columns.Go(func() error {
+			cols := make([]arrow.Array, len(batches))
+			for k, b := range batches {
+				cols[k] = b.Cols[i]
+			}
+			return w.encodeColumn(to, withDictionary(cols), present)
+		})
 	}
-	return group.Wait()
+	if err := columns.Wait(); err != nil {
+		return err
+	}
+	return rows.Close()
+}
+
+// encodeColumn writes a column of a row group.
+func (w *flatWriter) encodeColumn(to file.ColumnChunkWriter, cols []arrow.Array, present []int16) error {
+	ctx := pqarrow.NewArrowWriteContext(context.Background(), &w.props)
+	for _, col := range cols {
+		if err := pqarrow.WriteArrowToColumn(ctx, to, col, levels(col, present), nil, true); err != nil {
+			return err
+		}
+	}
+	// The last page is compressed here, not with those of all columns one after the other.
+	if page, ok := to.(interface {
+		EstimatedBufferedValueBytes() int64
+		FlushCurrentPage() error
+	}); ok && page.EstimatedBufferedValueBytes() > 0 {
+		return page.FlushCurrentPage()
+	}
+	return nil
 }
 
 // levels tells for each value whether it is there.
-func (w *flatWriter) levels(col arrow.Array) []int16 {
+func levels(col arrow.Array, present []int16) []int16 {
 	if col.NullN() == 0 {
-		return w.present[:col.Len()]
+		return present[:col.Len()]
 	}
 	out := make([]int16, col.Len())
 	for i := range out {
@@ -171,5 +224,3 @@ func (w *flatWriter) levels(col arrow.Array) []int16 {
 	}
 	return out
 }
-
-func (w *flatWriter) close() error { return w.file.Close() }
