@@ -106,9 +106,22 @@ func TestTextColumnsReadAsAppendTextDoes(t *testing.T) {
 	for _, typ := range []string{"int", "float", "decimal(8,2)", "decimal(38,4)", "bool", "date", "timestamp", "timestamptz", "time", "text", "json", "uuid", "bytes", "list<int>"} {
 		s := batchtest.Columns(t, "x:"+typ)
 		fast, slow := batch.NewTextColumn(s.Columns[0].Type, len(texts)+2), batch.NewBuilder(s.Columns[0].Type)
+		filled, faults := batch.NewTextColumn(s.Columns[0].Type, len(texts)+2), map[int]string{}
+		var data []byte
+		spans := make([]batch.Span, len(texts), len(texts)+1)
+		for i, text := range texts {
+			spans[i] = batch.Span{From: uint32(len(data)), To: uint32(len(data) + len(text))}
+			data = append(data, text...)
+		}
+		filled.Fill(data, append(spans, batch.NullSpan), func(row int, text string, fault *batch.Fault) {
+			assert.Equal(t, texts[row], text)
+			faults[row] = fault.Sentence
+		})
 		for i, text := range texts {
 			got, want := fast.Set(i, text), batch.AppendText(slow, s.Columns[0].Type, text)
 			if want != nil {
+				assert.Equal(t, want.Sentence, faults[i], "%s as %s", text, typ)
+				delete(faults, i)
 				slow.AppendNull()
 				require.NotNil(t, got, "%s as %s", text, typ)
 				assert.Equal(t, want.Sentence, got.Sentence)
@@ -116,11 +129,14 @@ func TestTextColumnsReadAsAppendTextDoes(t *testing.T) {
 			}
 			require.Nil(t, got, "%s as %s", text, typ)
 		}
+		assert.Empty(t, faults)
 		slow.AppendNulls(2)
+		c := &batch.Batch{Schema: s, N: len(texts) + 2, Cols: []arrow.Array{filled.Column()}}
 		a := &batch.Batch{Schema: s, N: len(texts) + 2, Cols: []arrow.Array{fast.Column()}}
 		b := &batch.Batch{Schema: s, N: len(texts) + 2, Cols: []arrow.Array{slow.NewArray()}}
 		for i := range a.N {
 			assert.Equal(t, b.Row(i), a.Row(i), "row %d as %s", i, typ)
+			assert.Equal(t, b.Row(i), c.Row(i), "row %d as %s", i, typ)
 		}
 	}
 }

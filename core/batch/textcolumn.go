@@ -2,6 +2,7 @@ package batch
 
 import (
 	"strings"
+	"unsafe"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
@@ -19,8 +20,26 @@ type TextColumn interface {
 	Set(i int, text string) *Fault
 	// SetNull makes row i null.
 	SetNull(i int)
+	// Fill reads rows from 0 on where their texts stand in data, and tells of each
+	// text that can't be read; its row is null.
+	Fill(data []byte, spans []Span, refused func(row int, text string, fault *Fault))
 	// Column ends the column.
 	Column() arrow.Array
+}
+
+// Span is where a text stands: from one byte of data up to another.
+type Span struct{ From, To uint32 }
+
+// NullSpan stands for a null.
+var NullSpan = Span{From: 1}
+
+// Null tells whether there is no text.
+func (s Span) Null() bool { return s.From > s.To }
+
+// text gives a span's text; it is valid as long as the data are not changed.
+func (s Span) text(data []byte) string {
+	part := data[s.From:s.To]
+	return unsafe.String(unsafe.SliceData(part), len(part))
 }
 
 // NewTextColumn makes a column of n rows of type t.
@@ -82,6 +101,28 @@ func (c *fixedText[T]) Set(i int, text string) *Fault {
 	return nil
 }
 
+func (c *fixedText[T]) Fill(data []byte, spans []Span, refused func(row int, text string, fault *Fault)) {
+	values := c.values[:len(spans)]
+	for i, s := range spans {
+		if s.Null() {
+			c.valid.SetNull(i)
+			continue
+		}
+		v, ok := c.quick(s.text(data))
+		if !ok {
+			var fault *Fault
+			text := strings.Clone(s.text(data))
+			if v, fault = c.parse(text); fault != nil {
+				c.valid.SetNull(i)
+				refused(i, text, fault)
+				continue
+			}
+		}
+		values[i] = v
+	}
+	c.next = len(spans)
+}
+
 func (c *fixedText[T]) SetNull(i int) {
 	c.skip(i)
 	c.valid.SetNull(i)
@@ -118,6 +159,24 @@ func (c *plainText) Set(i int, text string) *Fault {
 	return nil
 }
 
+func (c *plainText) Fill(data []byte, spans []Span, _ func(row int, text string, fault *Fault)) {
+	size := uint32(0)
+	for _, s := range spans {
+		if !s.Null() {
+			size += s.To - s.From
+		}
+	}
+	c.data = make([]byte, 0, size)
+	for i, s := range spans {
+		if s.Null() {
+			c.valid.SetNull(i)
+		} else {
+			c.data = append(c.data, data[s.From:s.To]...)
+		}
+		c.ends = append(c.ends, int32(len(c.data)))
+	}
+}
+
 func (c *plainText) SetNull(i int) { c.skip(i + 1) }
 
 func (c *plainText) Column() arrow.Array {
@@ -137,6 +196,16 @@ func (c *builtText) skip(i int) { c.to.AppendNulls(i - c.to.Len()) }
 func (c *builtText) Set(i int, text string) *Fault {
 	c.skip(i)
 	return AppendText(c.to, c.t, text)
+}
+
+func (c *builtText) Fill(data []byte, spans []Span, refused func(row int, text string, fault *Fault)) {
+	for i, s := range spans {
+		if s.Null() {
+			c.SetNull(i)
+		} else if fault := c.Set(i, s.text(data)); fault != nil {
+			refused(i, strings.Clone(s.text(data)), fault)
+		}
+	}
 }
 
 func (c *builtText) SetNull(i int) { c.skip(i + 1) }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"strings"
 	"testing"
 
@@ -92,6 +93,40 @@ func TestLinesAreThoseOfTheFile(t *testing.T) {
 	_, refused := read(t, strings.NewReader("a,b\n\"two\nlines\",1\nshort\n"), csv.Options{Dialect: csv.Default(), Schema: text("a", "b")})
 	require.Len(t, refused, 1)
 	assert.EqualValues(t, 4, refused[0].Line)
+}
+
+func TestRecordsOfAFileAreCutAsALineIs(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 11))
+	values := []string{"", "a", `"`, `""`, `"x"`, `"x""y"`, `""x`, `"x"y`, `6" tall`, `"a,b"`, ",", "eight by", "hut_12 at the beck", `"two beds"`, "ü", `"` + "ä" + `"`}
+	var lines []string
+	for range 5000 {
+		var record []string
+		for range 1 + r.IntN(4) {
+			record = append(record, values[r.IntN(len(values))])
+		}
+		lines = append(lines, strings.Join(record, ","))
+	}
+	for _, line := range lines {
+		d := csv.Default()
+		d.Header = false
+		rows, refused := read(t, strings.NewReader(line+"\n"), csv.Options{Dialect: d, Schema: text("a", "b", "c")})
+		want, fault := csv.Line(line, ',')
+		switch {
+		case line == "": // a line without anything is no record
+			assert.Empty(t, rows)
+		case fault != nil || len(want) != 3 || len(refused) == 1 && strings.Contains(refused[0].Fault.Sentence, "never closed"):
+			assert.Empty(t, rows, line)
+			assert.Len(t, refused, 1, line)
+		default:
+			require.Len(t, rows, 1, line)
+			for i, v := range want {
+				if v == "" && rows[0][i] == "∅" { // an unquoted empty value
+					continue
+				}
+				assert.Equal(t, v, rows[0][i], line)
+			}
+		}
+	}
 }
 
 func TestAMissingColumnIsSaidBeforeReading(t *testing.T) {

@@ -7,8 +7,6 @@ import (
 	"io"
 	"runtime"
 	"strings"
-	"unicode/utf8"
-	"unsafe"
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"golang.org/x/sync/errgroup"
@@ -127,18 +125,20 @@ func (r *Reader) Close() error {
 // parser turns chunks into batches; it is shared by the workers.
 type parser struct {
 	Options
-	columns []int // by place in the file: column of the schema, or -1
-	nulls   map[string]bool
+	delimiter, quote byte
+	columns          []int  // by place in the file: column of the schema, or -1
+	text             []bool // by place in the file: whether it is a column of texts
+	nulls            map[string]bool
 }
 
 func newParser(s *splitter, o Options) (*parser, error) {
-	p := &parser{Options: o, nulls: map[string]bool{}}
+	p := &parser{Options: o, delimiter: o.Dialect.delimiter(), quote: o.Dialect.quote(), nulls: map[string]bool{}}
 	for _, n := range o.Nulls {
 		p.nulls[n] = true
 	}
 	if !o.Dialect.Header {
 		for i := range o.Schema.Columns {
-			p.columns = append(p.columns, i)
+			p.column(i)
 		}
 		return p, nil
 	}
@@ -171,7 +171,7 @@ func newParser(s *splitter, o Options) (*parser, error) {
 		if c >= 0 {
 			found[c] = true
 		}
-		p.columns = append(p.columns, c)
+		p.column(c)
 	}
 	for i, ok := range found {
 		if !ok {
@@ -181,48 +181,48 @@ func newParser(s *splitter, o Options) (*parser, error) {
 	return p, nil
 }
 
-// parse makes rows of a chunk's records.
+// column says which column of the schema the next place of the file holds.
+func (p *parser) column(c int) {
+	p.columns = append(p.columns, c)
+	p.text = append(p.text, c >= 0 && p.Schema.Columns[c].Type.Kind == schema.Text)
+}
+
+// parse makes rows of a chunk's records: it cuts them into values, and then reads
+// the values column by column.
 func (p *parser) parse(c chunk) format.Chunk {
-	columns := make([]batch.TextColumn, p.Schema.Len())
-	for i, col := range p.Schema.Columns {
-		columns[i] = batch.NewTextColumn(col.Type, len(c.records))
-	}
-	byPlace := make([]batch.TextColumn, len(p.columns))
-	for place, at := range p.columns {
-		if at >= 0 {
-			byPlace[place] = columns[at]
-		}
-	}
+	cut := p.cut(c)
+	defer cut.recycle()
 	out := format.Chunk{Seen: int64(len(c.records))}
-	cut := cutter{delimiter: p.Dialect.delimiter(), quote: p.Dialect.quote()}
-	valid := len(c.records) == 0 || utf8.Valid(c.data[c.records[0].from:c.records[len(c.records)-1].to])
-	lines := make([]int64, 0, len(c.records))
-	var good []int32 // rows to keep; nil while every row is good
-	for at, rec := range c.records {
-		raw := c.data[rec.from:rec.to]
-		refused := format.Refused{Fault: rec.fault}
-		if rec.fault == nil {
-			if valid || utf8.Valid(raw) {
-				refused = p.row(at, raw, &cut, byPlace)
-			} else {
-				refused = format.Refused{Fault: format.WrongEncoding(p.Dialect.Encoding)}
-			}
-		}
-		if refused.Fault != nil {
-			refused.Line, refused.Raw = rec.line, strings.ToValidUTF8(string(raw), "�")
-			out.Refused = append(out.Refused, refused)
-			if good == nil {
-				good = make([]int32, at, len(c.records))
-				for i := range good {
-					good[i] = int32(i)
-				}
-			}
+	columns := make([]batch.TextColumn, p.Schema.Len())
+	refused := cut.refused
+	for place, at := range p.columns {
+		if at < 0 {
 			continue
 		}
-		lines = append(lines, rec.line)
-		if good != nil {
-			good = append(good, int32(at))
+		columns[at] = batch.NewTextColumn(p.Schema.Columns[at].Type, len(c.records))
+		columns[at].Fill(cut.data, cut.spans[place], func(row int, text string, fault *batch.Fault) {
+			if _, already := refused[row]; !already {
+				refused[row] = format.Refused{Fault: fault, Column: p.Schema.Columns[at].Name, Value: text}
+			}
+		})
+	}
+	lines := make([]int64, 0, len(c.records))
+	var good []int32 // rows to keep; nil while every row is good
+	if len(refused) > 0 {
+		good = make([]int32, 0, len(c.records))
+	}
+	for at, rec := range c.records {
+		if good == nil {
+			lines = append(lines, rec.line)
+			continue
 		}
+		bad, is := refused[at]
+		if !is {
+			lines, good = append(lines, rec.line), append(good, int32(at))
+			continue
+		}
+		bad.Line, bad.Raw = rec.line, strings.ToValidUTF8(string(c.data[rec.from:rec.to]), "�")
+		out.Refused = append(out.Refused, bad)
 	}
 	out.Batch = &batch.Batch{Schema: p.Schema, Cols: make([]arrow.Array, len(columns)), N: len(lines)}
 	for i, col := range columns {
@@ -234,34 +234,4 @@ func (p *parser) parse(c chunk) format.Chunk {
 	out.Batch.Origin.Row = lines
 	out.Batch.Origin.All = p.Place
 	return out
-}
-
-// row reads one record's values as row at of the columns, which are nil at places
-// that are not wanted, and says why when it refuses the record.
-func (p *parser) row(at int, raw []byte, cut *cutter, columns []batch.TextColumn) (refused format.Refused) {
-	cut.start(raw)
-	n := 0
-	for ; cut.next(); n++ {
-		if n >= len(columns) || columns[n] == nil || refused.Fault != nil {
-			continue
-		}
-		v := cut.value()
-		text := unsafe.String(unsafe.SliceData(v), len(v)) // read at once, never kept
-		if len(v) == 0 && (!cut.quoted || p.Schema.Columns[p.columns[n]].Type.Kind != schema.Text) || len(p.nulls) > 0 && p.nulls[text] {
-			columns[n].SetNull(at)
-			continue
-		}
-		if fault := columns[n].Set(at, text); fault != nil {
-			refused = format.Refused{Fault: fault, Column: p.Schema.Columns[p.columns[n]].Name, Value: string(v)}
-		}
-	}
-	switch {
-	case n < len(p.columns):
-		refused = format.Refused{Fault: batch.Faultf("row too short", "the row has %d values where the header names %d", n, len(p.columns))}
-	case n > len(p.columns):
-		refused = format.Refused{Fault: batch.Faultf("row too long", "the row has %d values where the header names %d", n, len(p.columns))}
-	case cut.broken:
-		refused = format.Refused{Fault: batch.Faultf("broken quotes", "text stands between a closing quote and the next delimiter")}
-	}
-	return refused
 }

@@ -43,6 +43,7 @@ type splitter struct {
 	carry     []byte // holds rest between chunks
 	line      int64  // line of rest's first byte
 	block     int    // bytes to read next
+	expected  int    // records of a chunk, by the last one
 	ended     bool
 }
 
@@ -79,10 +80,10 @@ func (s *splitter) next(limit int) (chunk, error) {
 // cut takes whole records off the front of rest.
 func (s *splitter) cut(limit int) chunk {
 	data := s.rest
-	c := chunk{data: data}
+	c := chunk{data: data, records: make([]record, 0, s.expected+s.expected/16)}
 	at := 0
 	for at < len(data) && (limit == 0 || len(c.records) < limit) {
-		end, after, closed := s.recordEnd(data, at)
+		end, after, oneLine, closed := s.recordEnd(data, at)
 		if !closed {
 			quoted := end < 0
 			if !s.ended && !(quoted && len(data)-at > maxRecord) {
@@ -104,9 +105,12 @@ func (s *splitter) cut(limit int) chunk {
 		if end > at {
 			c.records = append(c.records, record{from: at, to: end, line: s.line})
 		}
-		s.line += int64(bytes.Count(data[at:after], []byte{'\n'}))
+		if s.line++; !oneLine || !closed {
+			s.line += int64(bytes.Count(data[at:after], []byte{'\n'})) - 1
+		}
 		at = after
 	}
+	s.expected = len(c.records)
 	if s.ended { // no block comes into which the rest could be copied
 		s.rest, c.shared = data[at:], true
 		return c
@@ -140,12 +144,15 @@ func trimCR(data []byte, from, end int) int {
 	return end
 }
 
-// recordEnd finds where the record at from ends. closed is false when the data
-// ends first; end is then -1 inside quotes and len(data) outside.
-func (s *splitter) recordEnd(data []byte, from int) (end, after int, closed bool) {
+// recordEnd finds where the record at from ends, and whether it is one line. closed
+// is false when the data ends first; end is then -1 inside quotes and len(data)
+// outside.
+func (s *splitter) recordEnd(data []byte, from int) (end, after int, oneLine, closed bool) {
 	end = -1 // the first line end behind at
+	oneLine = true
 	for at := from; ; {
 		if end < at {
+			oneLine = end < 0
 			if j := bytes.IndexByte(data[at:], '\n'); j >= 0 {
 				end = at + j
 			} else {
@@ -154,7 +161,7 @@ func (s *splitter) recordEnd(data []byte, from int) (end, after int, closed bool
 		}
 		q := bytes.IndexByte(data[at:end], s.quote)
 		if q < 0 {
-			return end, min(end+1, len(data)), end < len(data)
+			return end, min(end+1, len(data)), oneLine, end < len(data)
 		}
 		if q += at; q > from && data[q-1] != s.delimiter { // inside of a value it is a character like others
 			at = q + 1
@@ -163,7 +170,7 @@ func (s *splitter) recordEnd(data []byte, from int) (end, after int, closed bool
 		for at = q + 1; ; at++ {
 			j := bytes.IndexByte(data[at:], s.quote)
 			if j < 0 {
-				return -1, len(data), false
+				return -1, len(data), false, false
 			}
 			if at += j; at+1 >= len(data) || data[at+1] != s.quote {
 				break
