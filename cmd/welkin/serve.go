@@ -73,7 +73,7 @@ func (i *installation) work(s *store.Store, log *slog.Logger, metrics *prometheu
 }
 
 // besides is what the process takes beside what its runs hold, in MiB.
-const besides = 130
+const besides = 120
 
 // holdMemory lets garbage lie while there is room and is strict near the memory
 // that the runs may hold together: columns come and go fast, and looking for

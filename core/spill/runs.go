@@ -1,10 +1,10 @@
 package spill
 
 import (
-	"bytes"
-	"container/heap"
+	"slices"
+	"sync"
 
-	"github.com/apache/arrow-go/v18/arrow/array"
+	"golang.org/x/sync/errgroup"
 
 	"welkin/core/batch"
 	"welkin/core/schema"
@@ -12,25 +12,33 @@ import (
 
 // Runs sorts rows by a byte key of each: equal keys keep the order in which rows
 // came. Up to the budget they are kept in memory; beyond it sorted runs go to
-// files and are merged at the end.
+// files, each while the rows of the next come, and are merged at the end.
 type Runs struct {
 	folder  string
 	budget  int64
+	rows    held
+	writing int64 // bytes of a run that is sorted and written meanwhile
+	writer  errgroup.Group
+	files   []*file
+	schema  *schema.Schema
+	keys    func(*batch.Batch) Keys
+}
+
+// held is rows in memory.
+type held struct {
 	bytes   int64
 	batches []*batch.Batch
 	keys    []Keys // by batch
-	files   []*file
-	schema  *schema.Schema // with the key as a last column
 }
 
-// NewRuns makes a sorter for rows of a schema.
-func NewRuns(folder string, s *schema.Schema, budget int64) *Runs {
-	keyed := &schema.Schema{Columns: append(append([]schema.Column{}, s.Columns...), schema.Column{Name: "key", Type: schema.Of(schema.Bytes)})}
-	return &Runs{folder: folder, budget: budget / 4 * 3, schema: keyed} // sorting and writing a run take the rest
+// NewRuns makes a sorter for rows of a schema; keys gives the keys of rows that
+// come back from a file.
+func NewRuns(folder string, s *schema.Schema, keys func(*batch.Batch) Keys, budget int64) *Runs {
+	return &Runs{folder: folder, budget: budget / 4 * 3, schema: s, keys: keys} // sorting takes the rest
 }
 
 // Bytes tells how much memory is held.
-func (r *Runs) Bytes() int64 { return r.bytes }
+func (r *Runs) Bytes() int64 { return r.rows.bytes + r.writing }
 
 // Spilled tells whether rows went to files.
 func (r *Runs) Spilled() bool { return len(r.files) > 0 }
@@ -51,7 +59,7 @@ func (k *Keys) Append(fn func(dst []byte) []byte) {
 	k.ends = append(k.ends, uint32(len(k.bytes)))
 }
 
-func (k *Keys) at(row int32) []byte {
+func (k Keys) at(row int32) []byte {
 	from := uint32(0)
 	if row > 0 {
 		from = k.ends[row-1]
@@ -64,34 +72,38 @@ func (r *Runs) Add(b *batch.Batch, keys Keys) error {
 	if b.N == 0 {
 		return nil
 	}
-	r.batches = append(r.batches, b)
-	r.keys = append(r.keys, keys)
-	r.bytes += b.Bytes() + int64(len(keys.bytes)) + int64(b.N)*20
-	if r.bytes > r.budget {
-		return r.spill()
+	r.rows.batches = append(r.rows.batches, b)
+	r.rows.keys = append(r.rows.keys, keys)
+	r.rows.bytes += r.rows.size(len(r.rows.batches) - 1)
+	switch {
+	case len(r.files) == 0 && r.rows.bytes > r.budget:
+		return r.spill(r.rows.first(r.rows.bytes / 2))
+	case len(r.files) > 0 && r.rows.bytes > r.budget/2: // while the other half is written
+		return r.spill(r.rows.first(r.rows.bytes))
 	}
 	return nil
 }
 
-// sorted gives the rows in memory in order. Equal keys are ordered by where they
-// stand.
-func (r *Runs) sorted() []place {
+// sorted gives the rows in order. Equal keys are ordered by where they stand.
+func (h *held) sorted() []place {
 	rows := 0
-	for _, b := range r.batches {
+	for _, b := range h.batches {
 		rows += b.N
 	}
 	places := make([]place, 0, rows)
-	for n, b := range r.batches {
+	for n, b := range h.batches {
 		for i := range b.N {
 			places = append(places, place{batch: int32(n), row: int32(i)})
 		}
 	}
-	order(places, r.keys, 0)
+	order(places, h.keys, 0)
 	return places
 }
 
+func (h *held) key(p place) []byte { return h.keys[p.batch].at(p.row) }
+
 // gathered gives sorted rows as batches of the usual size.
-func (r *Runs) gathered(places []place, take func(b *batch.Batch, keys []place) error) error {
+func (h *held) gathered(places []place, take func(b *batch.Batch, places []place) error) error {
 	from, rows := make([]int32, 0, batch.Rows), make([]int32, 0, batch.Rows)
 	for start := 0; start < len(places); start += batch.Rows {
 		part := places[start:min(start+batch.Rows, len(places))]
@@ -99,32 +111,58 @@ func (r *Runs) gathered(places []place, take func(b *batch.Batch, keys []place) 
 		for _, p := range part {
 			from, rows = append(from, p.batch), append(rows, p.row)
 		}
-		if err := take(batch.Gather(r.batches, from, rows), part); err != nil {
+		if err := take(batch.Gather(h.batches, from, rows), part); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (r *Runs) spill() error {
+// first takes out of h the batches that came first, of so many bytes together.
+func (h *held) first(bytes int64) held {
+	var out held
+	n := 0
+	for ; out.bytes < bytes; n++ {
+		out.bytes += h.size(n)
+	}
+	out.batches, out.keys = h.batches[:n:n], h.keys[:n:n]
+	h.batches, h.keys, h.bytes = slices.Clone(h.batches[n:]), slices.Clone(h.keys[n:]), h.bytes-out.bytes // which lets go of the others
+	return out
+}
+
+// size is how much memory batch n takes.
+func (h *held) size(n int) int64 {
+	b := h.batches[n]
+	return b.Bytes() + int64(len(h.keys[n].bytes)) + int64(b.N)*20
+}
+
+// spill begins to write rows as a run; the run before is written by then.
+func (r *Runs) spill(rows held) error {
+	if err := r.written(); err != nil {
+		return err
+	}
+	if len(r.files) >= maxRuns {
+		if err := r.combine(); err != nil {
+			return err
+		}
+	}
 	f, err := newFile(r.folder, r.schema)
 	if err != nil {
 		return err
 	}
 	r.files = append(r.files, f)
-	err = r.gathered(r.sorted(), func(b *batch.Batch, keys []place) error {
-		column := batch.NewBytes(len(keys), func(i int) []byte { return r.keys[keys[i].batch].at(keys[i].row) })
-		b.Schema, b.Cols = r.schema, append(b.Cols, column)
-		return f.write(b)
+	r.writing = rows.bytes
+	r.writer.Go(func() error {
+		return rows.gathered(rows.sorted(), func(b *batch.Batch, _ []place) error { return f.write(b) })
 	})
-	r.batches, r.keys, r.bytes = nil, nil, 0
-	if err != nil {
-		return err
-	}
-	if len(r.files) >= maxRuns {
-		return r.combine()
-	}
 	return nil
+}
+
+// written waits until no run is being written.
+func (r *Runs) written() error {
+	err := r.writer.Wait()
+	r.writing, r.writer = 0, errgroup.Group{}
+	return err
 }
 
 // maxRuns is how many files are merged at once.
@@ -138,35 +176,35 @@ func (r *Runs) combine() error {
 		return err
 	}
 	r.files = []*file{out}
-	err = merge(files, func(b *batch.Batch) error { return out.write(b) })
+	err = merge(files, r.keys, out.write)
 	for _, f := range files {
 		f.remove()
 	}
 	return err
 }
 
-// Each gives all rows in order, with the key of each, and forgets them. Batches
-// have the schema of the rows that were added.
+// Each gives all rows in order, with the key of each, and forgets them.
 func (r *Runs) Each(take func(b *batch.Batch, key func(row int) []byte) error) error {
 	defer r.Close()
 	if len(r.files) == 0 {
-		if len(r.batches) == 0 {
+		if len(r.rows.batches) == 0 {
 			return nil
 		}
-		return r.gathered(r.sorted(), func(b *batch.Batch, places []place) error {
-			return take(b, func(row int) []byte { return r.keys[places[row].batch].at(places[row].row) })
+		return r.rows.gathered(r.rows.sorted(), func(b *batch.Batch, places []place) error {
+			return take(b, func(row int) []byte { return r.rows.keys[places[row].batch].at(places[row].row) })
 		})
 	}
-	if len(r.batches) > 0 {
-		if err := r.spill(); err != nil {
+	if len(r.rows.batches) > 0 {
+		if err := r.spill(r.rows.first(r.rows.bytes)); err != nil {
 			return err
 		}
 	}
-	plain := &schema.Schema{Columns: r.schema.Columns[:r.schema.Len()-1]}
-	return merge(r.files, func(b *batch.Batch) error {
-		keys := b.Cols[len(b.Cols)-1].(*array.Binary)
-		b.Schema, b.Cols = plain, b.Cols[:len(b.Cols)-1]
-		return take(b, keys.Value)
+	if err := r.written(); err != nil {
+		return err
+	}
+	return merge(r.files, r.keys, func(b *batch.Batch) error {
+		keys := sync.OnceValue(func() Keys { return r.keys(b) })
+		return take(b, func(row int) []byte { return keys().at(int32(row)) })
 	})
 }
 
@@ -175,125 +213,9 @@ func (r *Runs) Close() {
 	if r == nil {
 		return
 	}
+	_ = r.written() // whoever closes early has another error to tell
 	for _, f := range r.files {
 		f.remove()
 	}
 	r.files = nil
-}
-
-// cursor is a run while it is merged.
-type cursor struct {
-	file  *file
-	run   int
-	batch *batch.Batch
-	keys  *array.Binary
-	row   int
-}
-
-func (c *cursor) advance() (bool, error) {
-	if c.batch != nil {
-		if c.row++; c.row < c.batch.N {
-			return true, nil
-		}
-	}
-	b, err := c.file.next()
-	if b == nil || err != nil {
-		return false, err
-	}
-	c.batch, c.keys, c.row = b, b.Cols[len(b.Cols)-1].(*array.Binary), 0
-	return true, nil
-}
-
-type cursors []*cursor
-
-func (c cursors) Len() int { return len(c) }
-func (c cursors) Less(i, j int) bool {
-	if k := bytes.Compare(c[i].keys.Value(c[i].row), c[j].keys.Value(c[j].row)); k != 0 {
-		return k < 0
-	}
-	return c[i].run < c[j].run // an earlier run holds earlier rows
-}
-func (c cursors) Swap(i, j int) { c[i], c[j] = c[j], c[i] }
-func (c *cursors) Push(x any)   { *c = append(*c, x.(*cursor)) }
-func (c *cursors) Pop() any {
-	old := *c
-	last := old[len(old)-1]
-	*c = old[:len(old)-1]
-	return last
-}
-
-// merge gives the rows of sorted files in order.
-func merge(files []*file, take func(*batch.Batch) error) error {
-	var open cursors
-	for i, f := range files {
-		if err := f.rewind(); err != nil {
-			return err
-		}
-		c := &cursor{file: f, run: i}
-		more, err := c.advance()
-		if err != nil {
-			return err
-		}
-		if more {
-			open = append(open, c)
-		}
-	}
-	heap.Init(&open)
-	g := newGather(take)
-	for len(open) > 0 {
-		c := open[0]
-		if err := g.add(c.batch, c.row); err != nil {
-			return err
-		}
-		more, err := c.advance()
-		if err != nil {
-			return err
-		}
-		if more {
-			heap.Fix(&open, 0)
-		} else {
-			heap.Pop(&open)
-		}
-	}
-	return g.flush()
-}
-
-// gather collects rows of several batches into batches of the usual size.
-type gather struct {
-	take    func(*batch.Batch) error
-	sources []*batch.Batch
-	number  map[*batch.Batch]int
-	picks   []place
-}
-
-func newGather(take func(*batch.Batch) error) *gather {
-	return &gather{take: take, number: map[*batch.Batch]int{}}
-}
-
-func (g *gather) add(b *batch.Batch, row int) error {
-	n, ok := g.number[b]
-	if !ok {
-		n = len(g.sources)
-		g.number[b] = n
-		g.sources = append(g.sources, b)
-	}
-	g.picks = append(g.picks, place{batch: int32(n), row: int32(row)})
-	if len(g.picks) < batch.Rows {
-		return nil
-	}
-	return g.flush()
-}
-
-func (g *gather) flush() error {
-	if len(g.picks) == 0 {
-		return nil
-	}
-	from, rows := make([]int32, len(g.picks)), make([]int32, len(g.picks))
-	for i, p := range g.picks {
-		from[i], rows[i] = p.batch, p.row
-	}
-	sources := g.sources
-	g.sources, g.picks = nil, g.picks[:0]
-	clear(g.number)
-	return g.take(batch.Gather(sources, from, rows))
 }

@@ -2,7 +2,6 @@ package spill_test
 
 import (
 	"bytes"
-
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -123,7 +122,7 @@ func TestManyRowsAreSortedByAllCores(t *testing.T) {
 	const n = 100_000
 	words := []string{"hut_01 and more", "hut_01", "hut_02", "hut_01 and less", ""}
 	random := rand.New(rand.NewPCG(1, 2))
-	r := spill.NewRuns(t.TempDir(), columns, 1<<40)
+	r := spill.NewRuns(t.TempDir(), columns, nil, 1<<40)
 	var want []string
 	for at := 0; at < n; at += n / 4 {
 		keys := spill.NewKeys(n / 4)
@@ -154,14 +153,21 @@ func TestSortedRunsMergeStably(t *testing.T) {
 	folder := t.TempDir()
 	rapid.Check(t, func(rt *rapid.T) {
 		budget := rapid.SampledFrom([]int64{0, 3000, 1 << 30}).Draw(rt, "budget")
-		r := spill.NewRuns(folder, columns, budget)
+		byRow := map[int64][]byte{}
+		r := spill.NewRuns(folder, columns, func(b *batch.Batch) spill.Keys {
+			keys := spill.NewKeys(b.N)
+			for _, row := range b.Origin.Row {
+				keys.Append(func(dst []byte) []byte { return append(dst, byRow[row]...) })
+			}
+			return keys
+		}, budget)
 		type item struct {
 			key  []byte
 			line string
 		}
 		var want []item
 		at := 0
-		for range rapid.IntRange(0, 6).Draw(rt, "batches") {
+		for range rapid.IntRange(0, 12).Draw(rt, "batches") {
 			n := rapid.IntRange(1, 40).Draw(rt, "rows")
 			b := rows(rt, at, n)
 			at += n
@@ -170,13 +176,20 @@ func TestSortedRunsMergeStably(t *testing.T) {
 			for i := range n {
 				key := []byte(rapid.SampledFrom([]string{"", "a", "ab", "b", "8 bytes!", "8 bytes! and 1", "long key of many bytes 1", "long key of many bytes 2"}).Draw(rt, "key") + "\x00") // none begins another
 				keys.Append(func(dst []byte) []byte { return append(dst, key...) })
+				byRow[b.Origin.Row[i]] = key
 				want = append(want, item{key, all[i]})
 			}
 			require.NoError(rt, r.Add(b, keys))
 		}
 		slices.SortStableFunc(want, func(a, b item) int { return bytes.Compare(a.key, b.key) })
 		var got []string
-		require.NoError(rt, r.Each(func(b *batch.Batch, _ func(int) []byte) error { got = append(got, lines(b)...); return nil }))
+		require.NoError(rt, r.Each(func(b *batch.Batch, key func(int) []byte) error {
+			for i := range b.N {
+				require.Equal(rt, want[len(got)+i].key, key(i))
+			}
+			got = append(got, lines(b)...)
+			return nil
+		}))
 		require.Len(rt, got, len(want))
 		for i := range want {
 			require.Equal(rt, want[i].line, got[i])

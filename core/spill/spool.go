@@ -1,7 +1,7 @@
 // Package spill keeps batches of rows that don't fit into an operator's memory:
 // a Spool keeps them in order until they are wanted, in memory up to a budget
 // and then in a temporary file (spool.go); Parts keeps them by the hash of a
-// key (parts.go); Runs keeps sorted runs and merges them (runs.go, order.go).
+// key (parts.go); Runs keeps sorted runs and merges them (runs.go, order.go, merge.go).
 //
 // Files are Arrow streams with the origin of each row beside its columns. They
 // lie in a folder that the run gives and are removed when they were read, or

@@ -182,7 +182,11 @@ type bestOperator struct {
 }
 
 // Lean implements Leaner.
-func (o *bestOperator) Lean(wanted []bool) { o.wanted = wanted }
+func (o *bestOperator) Lean(wanted []bool) {
+	o.wanted = marked(append([]bool{}, wanted...), append(o.keep.columns(), o.by...))
+}
+
+func (o *bestOperator) keys(b *batch.Batch) spill.Keys { return o.keep.groupKeys(b, o.by) }
 
 // Concurrent implements Concurrent.
 func (o *bestOperator) Concurrent(int) bool { return false }
@@ -190,9 +194,9 @@ func (o *bestOperator) Concurrent(int) bool { return false }
 // Push implements Operator.
 func (o *bestOperator) Push(_ int, b *batch.Batch, out Emitter) error {
 	if o.runs == nil {
-		o.runs = spill.NewRuns(out.TempDir(), o.schema, out.Room())
+		o.runs = spill.NewRuns(out.TempDir(), o.schema, o.keys, out.Room())
 	}
-	keys := o.keep.groupKeys(b, o.by)
+	keys := o.keys(b)
 	if o.wanted != nil {
 		b = b.Blank(o.wanted)
 	}

@@ -39,7 +39,9 @@ type sortOperator struct {
 }
 
 // Lean implements Leaner.
-func (o *sortOperator) Lean(wanted []bool) { o.wanted = wanted }
+func (o *sortOperator) Lean(wanted []bool) {
+	o.wanted = marked(append([]bool{}, wanted...), o.by.columns())
+}
 
 // Prepare implements Prepared: the keys of a batch.
 func (o *sortOperator) Prepare(_ int, b *batch.Batch, _ Emitter) (any, error) {
@@ -49,7 +51,7 @@ func (o *sortOperator) Prepare(_ int, b *batch.Batch, _ Emitter) (any, error) {
 // PushPrepared implements Prepared.
 func (o *sortOperator) PushPrepared(_ int, b *batch.Batch, prepared any, out Emitter) error {
 	if o.runs == nil {
-		o.runs = spill.NewRuns(out.TempDir(), o.schema, out.Room())
+		o.runs = spill.NewRuns(out.TempDir(), o.schema, o.by.keys, out.Room())
 	}
 	if o.wanted != nil {
 		b = b.Blank(o.wanted)

@@ -178,20 +178,22 @@ type windowOperator struct {
 	filters   [][]arrow.Array   // by call: parts
 }
 
-// Lean implements Leaner: columns that only make the order are in the keys.
+// Lean implements Leaner.
 func (o *windowOperator) Lean(wanted []bool) {
-	o.kept = marked(append([]bool{}, wanted[:o.in.Len()]...), o.evaluated())
+	o.kept = marked(append([]bool{}, wanted[:o.in.Len()]...), append(append(o.evaluated(), o.by...), o.order.columns()...))
 }
+
+func (o *windowOperator) keys(b *batch.Batch) spill.Keys { return o.order.groupKeys(b, o.by) }
 
 // Prepare implements Prepared.
 func (o *windowOperator) Prepare(_ int, b *batch.Batch, _ Emitter) (any, error) {
-	return o.order.groupKeys(b, o.by), nil
+	return o.keys(b), nil
 }
 
 // PushPrepared implements Prepared.
 func (o *windowOperator) PushPrepared(_ int, b *batch.Batch, prepared any, out Emitter) error {
 	if o.runs == nil {
-		o.runs = spill.NewRuns(out.TempDir(), o.in, out.Room())
+		o.runs = spill.NewRuns(out.TempDir(), o.in, o.keys, out.Room())
 	}
 	if o.kept != nil {
 		b = b.Blank(o.kept)
@@ -204,8 +206,7 @@ func (o *windowOperator) PushPrepared(_ int, b *batch.Batch, prepared any, out E
 
 // Push implements Operator.
 func (o *windowOperator) Push(in int, b *batch.Batch, out Emitter) error {
-	keys, _ := o.Prepare(in, b, out)
-	return o.PushPrepared(in, b, keys, out)
+	return o.PushPrepared(in, b, o.keys(b), out)
 }
 
 // End implements Operator.
