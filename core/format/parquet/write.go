@@ -49,20 +49,19 @@ func NewWriter(w io.Writer, s *schema.Schema) (*Writer, error) {
 		}
 		nested = nested || c.Type.Nested()
 	}
-	options := []parquet.WriterProperty{parquet.WithCompression(compress.Codecs.Zstd), parquet.WithCompressionLevel(1), parquet.WithDictionaryDefault(false),
+	properties := []parquet.WriterProperty{parquet.WithCompression(compress.Codecs.Zstd), parquet.WithCompressionLevel(1), parquet.WithDictionaryDefault(false),
 		parquet.WithMaxRowGroupLength(RowGroup), parquet.WithStats(true), parquet.WithStoreDecimalAsInteger(true)}
 	for _, c := range s.Columns {
-		if c.Type.Kind == schema.Text { // texts come again; numbers are as small without
-			options = append(options, parquet.WithDictionaryFor(c.Name, true))
+		if c.Type.Kind == schema.Text { // texts come again
+			properties = append(properties, parquet.WithDictionaryFor(c.Name, true))
 		}
 	}
-	props := parquet.NewWriterProperties(options...)
 	// The file is closed by whoever opened it.
-	open := newFlat
-	if nested {
-		open = newNested
+	w = struct{ io.Writer }{w}
+	if !nested {
+		return &Writer{writer: newFlat(w, s, properties), rows: RowGroup}, nil
 	}
-	out, err := open(struct{ io.Writer }{w}, batch.ArrowSchema(s), props)
+	out, err := newNested(w, batch.ArrowSchema(s), parquet.NewWriterProperties(properties...))
 	if err != nil {
 		return nil, fmt.Errorf("beginning a Parquet file: %w", err)
 	}
@@ -116,22 +115,36 @@ func (w *nestedWriter) close() error { return w.Close() }
 // flatWriter writes columns of which none is nested. It collects a row group and
 // encodes it, several columns at once, while the next is collected.
 type flatWriter struct {
-	file    *file.Writer
-	props   pqarrow.ArrowWriterProperties
-	batches []*batch.Batch // of the group that is collected
-	bytes   int64          // that they take
-	ending  errgroup.Group // the group before it, while it is written
-	present []int16        // definition levels of a column without null
+	to         io.Writer
+	schema     *schema.Schema
+	properties []parquet.WriterProperty
+	arrow      pqarrow.ArrowWriterProperties
+	file       *file.Writer   // nil before the first group
+	batches    []*batch.Batch // of the group that is collected
+	bytes      int64          // that they take
+	ending     errgroup.Group // the group before it, while it is written
+	present    []int16        // definition levels of a column without null
 }
 
-func newFlat(w io.Writer, s *arrow.Schema, props *parquet.WriterProperties) (writer, error) {
-	out := &flatWriter{props: pqarrow.NewArrowWriterProperties()}
-	stored, err := pqarrow.ToParquet(s, props, out.props)
-	if err != nil {
-		return nil, err
+func newFlat(w io.Writer, s *schema.Schema, properties []parquet.WriterProperty) *flatWriter {
+	return &flatWriter{to: w, schema: s, properties: properties, arrow: pqarrow.NewArrowWriterProperties()}
+}
+
+// open begins the file: its first rows, of which there may be none, say how its
+// columns are best stored.
+func (w *flatWriter) open(first []*batch.Batch) error {
+	for i, c := range w.schema.Columns {
+		if len(first) > 0 && smallSteps(first[0].Cols[i]) {
+			w.properties = append(w.properties, parquet.WithEncodingFor(c.Name, parquet.Encodings.DeltaBinaryPacked))
+		}
 	}
-	out.file, err = file.NewParquetWriterWithError(w, stored.Root(), file.WithWriterProps(props))
-	return out, err
+	props := parquet.NewWriterProperties(w.properties...)
+	stored, err := pqarrow.ToParquet(batch.ArrowSchema(w.schema), props, w.arrow)
+	if err != nil {
+		return err
+	}
+	w.file, err = file.NewParquetWriterWithError(w.to, stored.Root(), file.WithWriterProps(props))
+	return err
 }
 
 func (w *flatWriter) write(b *batch.Batch) error {
@@ -146,19 +159,30 @@ func (w *flatWriter) write(b *batch.Batch) error {
 }
 
 func (w *flatWriter) group() error {
-	err := w.ending.Wait()
-	if batches := w.batches; err == nil && len(batches) > 0 {
-		present := w.present
-		w.batches, w.bytes, w.ending = nil, 0, errgroup.Group{}
-		w.ending.Go(func() error { return w.encode(batches, present) })
+	if err := w.ending.Wait(); err != nil || len(w.batches) == 0 {
+		return err
 	}
-	return err
+	if w.file == nil {
+		if err := w.open(w.batches); err != nil {
+			return err
+		}
+	}
+	batches, present := w.batches, w.present
+	w.batches, w.bytes, w.ending = nil, 0, errgroup.Group{}
+	w.ending.Go(func() error { return w.encode(batches, present) })
+	return nil
 }
 
 func (w *flatWriter) close() error {
 	err := w.group()
 	if wait := w.ending.Wait(); err == nil {
 		err = wait
+	}
+	if err == nil && w.file == nil { // there was no row
+		err = w.open(nil)
+	}
+	if w.file == nil {
+		return err
 	}
 	if closing := w.file.Close(); err == nil {
 		err = closing
@@ -195,7 +219,7 @@ func (w *flatWriter) encode(batches []*batch.Batch, present []int16) error {
 
 // encodeColumn writes a column of a row group.
 func (w *flatWriter) encodeColumn(to file.ColumnChunkWriter, cols []arrow.Array, present []int16) error {
-	ctx := pqarrow.NewArrowWriteContext(context.Background(), &w.props)
+	ctx := pqarrow.NewArrowWriteContext(context.Background(), &w.arrow)
 	for _, col := range cols {
 		if err := pqarrow.WriteArrowToColumn(ctx, to, col, levels(col, present), nil, true); err != nil {
 			return err
