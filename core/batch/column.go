@@ -79,18 +79,22 @@ func newTexts(t arrow.DataType, offsets []int32, data []byte, valid *Validity) a
 	return made(t, len(offsets)-1, valid, memory.NewBufferBytes(asBytes(offsets)), memory.NewBufferBytes(data))
 }
 
-// NewBytes makes a column of n values that are bytes.
-func NewBytes(n int, value func(i int) []byte) arrow.Array {
-	ends, size := make([]int32, n+1), 0
-	for i := range n {
-		size += len(value(i))
-		ends[i+1] = int32(size)
+// MapASCII makes a column of texts of another by changing each byte; ok is false
+// where a character takes several bytes.
+func MapASCII(a *array.String, change func(c byte) byte) (out arrow.Array, ok bool) {
+	offsets, values := storedTexts(a)
+	data := make([]byte, len(values))
+	for i, c := range values {
+		if c >= 0x80 {
+			return nil, false
+		}
+		data[i] = change(c)
 	}
-	data := make([]byte, 0, size)
-	for i := range n {
-		data = append(data, value(i)...)
+	ends := make([]int32, a.Len()+1)
+	for i := range offsets {
+		ends[i] = offsets[i] - offsets[0]
 	}
-	return newTexts(arrow.BinaryTypes.Binary, ends, data, nil)
+	return newTexts(a.DataType(), ends, data, Valid(a.Len(), a)), true
 }
 
 func made(t arrow.DataType, n int, valid *Validity, buffers ...*memory.Buffer) arrow.Array {

@@ -5,12 +5,14 @@ import (
 	"testing"
 
 	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"welkin/core/batch"
 	"welkin/core/batch/batchtest"
+	"welkin/core/schema"
 )
 
 // TestRowsAreNumberedByTheirKeys compares with a map of AppendKey's forms.
@@ -139,4 +141,26 @@ func TestTextColumnsReadAsAppendTextDoes(t *testing.T) {
 			assert.Equal(t, b.Row(i), c.Row(i), "row %d as %s", i, typ)
 		}
 	}
+}
+
+func TestPlainLettersAreChangedAtOnce(t *testing.T) {
+	up := func(c byte) byte {
+		if c >= 'a' && c <= 'z' {
+			return c - 'a' + 'A'
+		}
+		return c
+	}
+	to := batch.NewBuilder(schema.Of(schema.Text)).(*array.StringBuilder)
+	to.AppendValues([]string{"hütte", "hut_01", "", "L4 b", "x"}, []bool{true, true, true, true, false})
+	all := to.NewArray().(*array.String)
+	_, ok := batch.MapASCII(all, up)
+	assert.False(t, ok, "ü takes two bytes")
+	out, ok := batch.MapASCII(batch.SliceColumn(all, 1, 5).(*array.String), up)
+	require.True(t, ok)
+	got := out.(*array.String)
+	assert.Equal(t, []string{"HUT_01", "", "L4 B"}, []string{got.Value(0), got.Value(1), got.Value(2)})
+	assert.True(t, got.IsNull(3))
+	out, ok = batch.MapASCII(batch.SliceColumn(all, 2, 2).(*array.String), up)
+	assert.True(t, ok)
+	assert.Zero(t, out.Len())
 }

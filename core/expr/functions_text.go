@@ -33,6 +33,24 @@ func fn3[A, B, C, R any](fn func(A, B, C) R) kernel {
 	}
 }
 
+// letters makes a kernel that turns letters between two into the others of their
+// pairs: plain ones at once, texts with others by fn.
+func letters(from, to byte, fn func(string) string) kernel {
+	slow := fn1(fn)
+	return func(f *frame, args []arrow.Array, types []schema.Type, t schema.Type) arrow.Array {
+		out, ok := batch.MapASCII(args[0].(*array.String), func(c byte) byte {
+			if c >= from && c <= to {
+				return c ^ 0x20
+			}
+			return c
+		})
+		if !ok {
+			return slow(f, args, types, t)
+		}
+		return out
+	}
+}
+
 // try1, try2 and try3 make kernels of functions that may refuse a value.
 func try1[A, R any](fn func(A) (R, *batch.Fault)) kernel {
 	return func(f *frame, args []arrow.Array, _ []schema.Type, t schema.Type) arrow.Array {
@@ -64,8 +82,8 @@ const (
 func kinds(k ...schema.Kind) []schema.Kind { return k }
 
 var textFunctions = []Function{
-	{Name: "lower", Group: "text", Args: kinds(kText), Gives: kText, Help: "all letters small", Example: "lower('Hut 7') → hut 7", call: fn1(strings.ToLower)},
-	{Name: "upper", Group: "text", Args: kinds(kText), Gives: kText, Help: "all letters large", Example: "upper('l4') → L4", call: fn1(strings.ToUpper)},
+	{Name: "lower", Group: "text", Args: kinds(kText), Gives: kText, Help: "all letters small", Example: "lower('Hut 7') → hut 7", call: letters('A', 'Z', strings.ToLower)},
+	{Name: "upper", Group: "text", Args: kinds(kText), Gives: kText, Help: "all letters large", Example: "upper('l4') → L4", call: letters('a', 'z', strings.ToUpper)},
 	{Name: "initcap", Group: "text", Args: kinds(kText), Gives: kText, Help: "each word's first letter large", Example: "initcap('ravens seat') → Ravens Seat", call: fn1(initcap)},
 	{Name: "length", Group: "text", Args: kinds(kText), Gives: kInt, Help: "number of characters", Example: "length('hut') → 3", call: fn1(func(s string) int64 { return int64(utf8.RuneCountInString(s)) })},
 	{Name: "char_length", Group: "text", Args: kinds(kText), Gives: kInt, Help: "number of characters", Example: "char_length('hut') → 3", call: fn1(func(s string) int64 { return int64(utf8.RuneCountInString(s)) })},

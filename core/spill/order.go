@@ -3,6 +3,7 @@ package spill
 import (
 	"cmp"
 	"encoding/binary"
+	"math/bits"
 	"runtime"
 	"slices"
 	"sync"
@@ -75,7 +76,7 @@ func orderAlone(t task, keys []Keys) {
 		t := left[len(left)-1]
 		left = left[:len(left)-1]
 		if fill(t.places, keys, t.depth) {
-			slices.SortFunc(t.places, comparePlaces)
+			sortPlaces(t.places)
 		}
 		left = groups(t, keys, left)
 	}
@@ -142,8 +143,8 @@ func sortParallel(places []place) {
 	half := len(places) / 2
 	left, right := slices.Clone(places[:half]), places[half:]
 	var wg sync.WaitGroup
-	wg.Go(func() { slices.SortFunc(left, comparePlaces) })
-	slices.SortFunc(right, comparePlaces)
+	wg.Go(func() { sortPlaces(left) })
+	sortPlaces(right)
 	wg.Wait()
 	out := places[:0]
 	for len(left) > 0 && len(right) > 0 { // out stays behind right: it lacks what is left of left
@@ -154,4 +155,59 @@ func sortParallel(places []place) {
 		}
 	}
 	copy(places[len(out):], left) // nothing when right is what is left: it stands in its place
+}
+
+// fewPlaces are sorted by comparing.
+const fewPlaces = 256
+
+// sortPlaces sorts places, of which those with the same head stand in order, by
+// their heads: by one byte after the other, from the first in which they differ.
+func sortPlaces(places []place) {
+	if len(places) < fewPlaces {
+		slices.SortFunc(places, comparePlaces)
+		return
+	}
+	differ := uint64(0)
+	for i := range places {
+		differ |= places[i].head ^ places[0].head
+	}
+	if differ != 0 {
+		byByte(places, make([]place, len(places)), differ)
+	}
+}
+
+// byByte sorts by the first byte that may differ and goes on with those after it;
+// room is as long as places.
+func byByte(places, room []place, differ uint64) {
+	if len(places) < fewPlaces {
+		slices.SortFunc(places, comparePlaces)
+		return
+	}
+	shift := (63 - bits.LeadingZeros64(differ)) &^ 7
+	var ends [256]int
+	for i := range places {
+		ends[byte(places[i].head>>shift)]++
+	}
+	at := 0
+	for b, n := range ends {
+		ends[b] = at
+		at += n
+	}
+	for i := range places {
+		b := byte(places[i].head >> shift)
+		room[ends[b]] = places[i]
+		ends[b]++
+	}
+	copy(places, room)
+	differ &= 1<<shift - 1
+	if differ == 0 {
+		return
+	}
+	from := 0
+	for _, end := range ends {
+		if end > from+1 {
+			byByte(places[from:end], room[from:end], differ)
+		}
+		from = end
+	}
 }

@@ -100,8 +100,6 @@ func (h *held) sorted() []place {
 	return places
 }
 
-func (h *held) key(p place) []byte { return h.keys[p.batch].at(p.row) }
-
 // gathered gives sorted rows as batches of the usual size.
 func (h *held) gathered(places []place, take func(b *batch.Batch, places []place) error) error {
 	from, rows := make([]int32, 0, batch.Rows), make([]int32, 0, batch.Rows)
