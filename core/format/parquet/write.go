@@ -70,6 +70,9 @@ func NewWriter(w io.Writer, s *schema.Schema) (*Writer, error) {
 
 // Write adds rows.
 func (w *Writer) Write(b *batch.Batch) error {
+	if b.N == 0 {
+		return nil
+	}
 	if w.rows += int64(b.N); w.rows > RowGroup {
 		if err := w.group(); err != nil {
 			return fmt.Errorf("writing Parquet: %w", err)
@@ -220,7 +223,9 @@ func (w *flatWriter) encode(batches []*batch.Batch, present []int16) error {
 // encodeColumn writes a column of a row group.
 func (w *flatWriter) encodeColumn(to file.ColumnChunkWriter, cols []arrow.Array, present []int16) error {
 	ctx := pqarrow.NewArrowWriteContext(context.Background(), &w.arrow)
+	some := false
 	for _, col := range cols {
+		some = some || col.NullN() < col.Len()
 		if err := pqarrow.WriteArrowToColumn(ctx, to, col, levels(col, present), nil, true); err != nil {
 			return err
 		}
@@ -229,7 +234,7 @@ func (w *flatWriter) encodeColumn(to file.ColumnChunkWriter, cols []arrow.Array,
 	if page, ok := to.(interface {
 		EstimatedBufferedValueBytes() int64
 		FlushCurrentPage() error
-	}); ok && page.EstimatedBufferedValueBytes() > 0 {
+	}); ok && some && page.EstimatedBufferedValueBytes() > 0 {
 		return page.FlushCurrentPage()
 	}
 	return nil
