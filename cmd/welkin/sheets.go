@@ -254,11 +254,16 @@ func (c *tryCommand) Run(ctx context.Context) error {
 	if c.JSON {
 		return printJSON(t)
 	}
-	rows := t.After
-	if p.Step(c.Step).Schema() == nil && len(t.Before) > 0 {
-		rows = t.Before[0]
+	switch {
+	case p.Step(c.Step).Schema() != nil:
+		tellRows(t.After)
+	case len(t.Branches) == 0 && len(t.Before) > 0: // a step that writes
+		tellRows(t.Before[0])
 	}
-	tellRows(rows)
+	for _, branch := range t.Branches {
+		fmt.Printf("\n%s.%s\n", c.Step, branch.Name)
+		tellRows(branch.Rows)
+	}
 	for _, r := range t.SetAside[:min(len(t.SetAside), 10)] {
 		fmt.Fprintf(os.Stderr, "set aside at %s: %s (%s)\n", r.Step, r.Sentence, r.Where())
 	}

@@ -73,7 +73,9 @@ func folder(t *testing.T, sheet, rows string) string {
 
 func TestExitCodesMeanSomething(t *testing.T) {
 	dir := folder(t, stays, "1,2\n2,0\n")
-	file := filepath.Join(dir, "s.yaml")
+	file, branches := filepath.Join(dir, "s.yaml"), filepath.Join(dir, "branches.yaml")
+	before, _, _ := strings.Cut(stays, "  - step: load")
+	require.NoError(t, os.WriteFile(branches, []byte(before+"  - {step: parts, does: route, from: stays, branches: [{name: long, where: nights > 0}], rest: short}\n"), 0o644))
 	for name, c := range map[string]struct {
 		args []string
 		code int
@@ -82,6 +84,7 @@ func TestExitCodesMeanSomething(t *testing.T) {
 		"check":           {[]string{"check", file}, exitDone, "keep rows where nights >= :least"},
 		"format":          {[]string{"format", file}, exitDone, "does: keep rows"},
 		"try":             {[]string{"try", file, "--step", "kept"}, exitDone, "id\tnights\n1\t2\n"},
+		"try a branch":    {[]string{"try", branches}, exitDone, "\nparts.long\nid\tnights\n1\t2\n\nparts.short\nid\tnights\n2\t0\n"},
 		"run":             {[]string{"run", file}, exitDone, "written"},
 		"a parameter":     {[]string{"run", file, "--param", "least=0", "--json"}, exitDone, `"written": 2`},
 		"a bad parameter": {[]string{"run", file, "--param", "least=few"}, exitFailed, `"few" can't be read as that`},

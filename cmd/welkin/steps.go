@@ -2,8 +2,11 @@ package main
 
 import (
 	"fmt"
+	"io"
 	"os"
 	"strings"
+
+	"github.com/invopop/jsonschema"
 
 	"welkin/core/expr"
 	"welkin/core/step"
@@ -17,18 +20,7 @@ func (stepsCommand) Run() error {
 	fmt.Fprintln(out, "# Steps and functions\n\nWritten by `welkin steps`; don't edit it by hand.\n\n## Kinds of step")
 	for _, k := range step.All() {
 		fmt.Fprintf(out, "\n### %s\n\n%s For example: `%s`.\n\n", k.Name, k.Help, k.Example)
-		s := k.JSONSchema()
-		for p := s.Properties.Oldest(); p != nil; p = p.Next() {
-			words := p.Value.Description
-			if len(p.Value.Enum) > 0 {
-				var values []string
-				for _, v := range p.Value.Enum {
-					values = append(values, fmt.Sprint("`", v, "`"))
-				}
-				words = strings.TrimSpace(words + " " + strings.Join(values, ", "))
-			}
-			fmt.Fprintf(out, "- `%s` %s\n", p.Key, words)
-		}
+		tellSettings(out, "", k.JSONSchema())
 	}
 	fmt.Fprintln(out, "\n## Functions\n\nPostgreSQL's, with its meaning, unless marked as Welkin's own. `core/expr/expr.go` lists what differs.")
 	group := ""
@@ -50,4 +42,26 @@ func (stepsCommand) Run() error {
 	help("windows", expr.WindowNames())
 	_, err := os.Stdout.WriteString(out.String())
 	return err
+}
+
+// tellSettings lists settings, and under each the settings it is made of.
+func tellSettings(out io.Writer, indent string, s *jsonschema.Schema) {
+	if s.Items != nil {
+		s = s.Items
+	}
+	if s.Properties == nil {
+		return
+	}
+	for p := s.Properties.Oldest(); p != nil; p = p.Next() {
+		words := p.Value.Description
+		if len(p.Value.Enum) > 0 {
+			var values []string
+			for _, v := range p.Value.Enum {
+				values = append(values, fmt.Sprint("`", v, "`"))
+			}
+			words = strings.TrimSpace(words + " " + strings.Join(values, ", "))
+		}
+		fmt.Fprintln(out, strings.TrimRight(indent+"- `"+p.Key+"` "+words, " "))
+		tellSettings(out, indent+"  ", p.Value)
+	}
 }

@@ -40,10 +40,16 @@ type reading struct {
 }
 
 func (r *reading) problem(step string, node ast.Node, format string, args ...any) {
-	p := Problem{Step: step, Sentence: fmt.Sprintf(format, args...)}
+	var at *token.Token
 	if node != nil {
-		p.Line, p.Column = position(node.GetToken())
+		at = node.GetToken()
 	}
+	r.problemAt(step, at, format, args...)
+}
+
+func (r *reading) problemAt(step string, at *token.Token, format string, args ...any) {
+	p := Problem{Step: step, Sentence: fmt.Sprintf(format, args...)}
+	p.Line, p.Column = position(at)
 	r.problems = append(r.problems, p)
 }
 
@@ -60,9 +66,6 @@ func (r *reading) yamlError(step string, err error) {
 	if errors.As(err, &at) {
 		p.Line, p.Column = position(at.GetToken())
 		p.Sentence = at.GetMessage()
-	}
-	if name, ok := strings.CutPrefix(p.Sentence, "unknown field "); ok {
-		p.Sentence = fmt.Sprintf("there is no setting %s here", name)
 	}
 	r.problems = append(r.problems, p)
 }
@@ -89,31 +92,27 @@ func (r *reading) document(body ast.Node) {
 		return
 	}
 	for _, e := range list {
-		var err error
 		switch key := keyOf(e); key {
 		case "welkin":
-			var v int
-			if err = yaml.NodeToValue(e.Value, &v); err == nil && v != Version {
+			v := Version
+			if r.decode("", e.Value, &v); v != Version {
 				r.problem("", e.Value, "this sheet is of form %d; this program reads form %d", v, Version)
 			}
 		case "name":
-			err = yaml.NodeToValue(e.Value, &r.sheet.Name)
+			r.decode("", e.Value, &r.sheet.Name)
 		case "description":
-			err = yaml.NodeToValue(e.Value, &r.sheet.Description)
+			r.decode("", e.Value, &r.sheet.Description)
 		case "parameters":
-			err = yaml.NodeToValue(e.Value, &r.sheet.Parameters, yaml.Strict())
+			r.decode("", e.Value, &r.sheet.Parameters)
 		case "limits":
-			err = yaml.NodeToValue(e.Value, &r.sheet.Limits, yaml.Strict())
+			r.decode("", e.Value, &r.sheet.Limits)
 		case "engine":
 			r.sheet.engineAt = e.Value
-			err = yaml.NodeToValue(e.Value, &r.sheet.Engine)
+			r.decode("", e.Value, &r.sheet.Engine)
 		case "steps":
 			r.steps(e.Value)
 		default:
 			r.problem("", e.Key, "there is no setting %q here%s", key, didYouMean(key, sheetKeys))
-		}
-		if err != nil {
-			r.yamlError("", err)
 		}
 	}
 	if strings.TrimSpace(r.sheet.Name) == "" {
@@ -161,9 +160,7 @@ func (r *reading) step(item ast.Node) {
 		case "with":
 			if many, ok := e.Value.(*ast.SequenceNode); ok {
 				var names []string
-				if err := yaml.NodeToValue(many, &names); err != nil {
-					r.yamlError(s.ID, err)
-				} else if len(names) > 0 {
+				if r.decode(s.ID, many, &names); len(names) > 0 {
 					s.With, s.More = names[0], names[1:]
 				}
 				continue
@@ -177,9 +174,7 @@ func (r *reading) step(item ast.Node) {
 			rest.Values = append(rest.Values, e)
 			continue
 		}
-		if err := yaml.NodeToValue(e.Value, to); err != nil {
-			r.yamlError(s.ID, err)
-		}
+		r.decode(s.ID, e.Value, to)
 	}
 	r.sheet.Steps = append(r.sheet.Steps, s)
 	if s.Kind == "" {
@@ -191,9 +186,7 @@ func (r *reading) step(item ast.Node) {
 		return
 	}
 	if len(rest.Values) > 0 {
-		if err := yaml.NodeToValue(rest, s.Settings, yaml.Strict()); err != nil {
-			r.yamlError(s.ID, err)
-		}
+		r.decode(s.ID, rest, s.Settings)
 	}
 }
 

@@ -40,9 +40,6 @@ func NewRuns(folder string, s *schema.Schema, keys func(*batch.Batch) Keys, budg
 // Bytes tells how much memory is held.
 func (r *Runs) Bytes() int64 { return r.rows.bytes + r.writing }
 
-// Spilled tells whether rows went to files.
-func (r *Runs) Spilled() bool { return len(r.files) > 0 }
-
 // Keys are the keys of a batch's rows, one behind the other. No key may be the
 // beginning of another that differs: batch.AppendSortKey makes such keys.
 type Keys struct {
