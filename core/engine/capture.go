@@ -4,6 +4,7 @@ import (
 	"strconv"
 
 	"welkin/core/batch"
+	"welkin/core/offer"
 	"welkin/core/profile"
 	"welkin/core/schema"
 )
@@ -60,12 +61,16 @@ type flow struct {
 	over    bool // all of them are not kept
 	total   int64
 	profile *profile.Profiler
+	only    *followedOrigin // of the rows that are kept and counted; nil for all
 }
 
 // mostKept is how many bytes of one flow are kept for the cache.
 const mostKept = 16 << 20
 
 func (f *flow) add(b *batch.Batch) {
+	if f.only != nil {
+		b = f.only.in(b)
+	}
 	if room := int64(f.limit) - f.total; room > 0 {
 		f.first = append(f.first, b.Slice(0, int(min(room, int64(b.N)))))
 	}
@@ -95,6 +100,11 @@ func (f *flow) rows(s *schema.Schema) Rows {
 	}
 	if f.profile != nil {
 		out.Profile = f.profile.Result()
+		looked := f.all
+		if f.over {
+			looked = f.first
+		}
+		out.Offers = offer.Of(s, looked)
 	}
 	return out
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"welkin/core/batch"
+	"welkin/core/offer"
 	"welkin/core/profile"
 	"welkin/core/sheet"
 	"welkin/core/step"
@@ -51,6 +52,7 @@ type Rows struct {
 	Origins []string          `json:"origins"`
 	Total   int64             `json:"total" doc:"Rows there were in the trial."`
 	Profile []profile.Profile `json:"profile,omitempty" doc:"What the columns hold, over all rows of the trial."`
+	Offers  []offer.Offer     `json:"offers,omitempty" doc:"Steps that fit what the columns hold."`
 }
 
 // BranchRows are the first rows of a named output.

@@ -278,6 +278,7 @@ func (s *Server) pipelineRoutes() {
 		}
 		return answer(out), nil
 	})
+	route(s, "builder", http.MethodPost, "/api/sheets/follow", "follow-row", "Tell what becomes of one row of a trial at each step; nothing is written", s.follow)
 	route(s, "builder", http.MethodPost, "/api/sheets/try", "try-sheet", "Run a sheet up to a step on a sample; nothing is written", s.try)
 	route(s, "reader", http.MethodGet, "/api/pipelines", "pipelines", "All pipelines", func(ctx context.Context, _ *struct{}) (*body[[]PipelineView], error) {
 		list, err := s.Store.Pipelines(ctx)
@@ -353,6 +354,7 @@ type tryBody struct {
 	SheetInput
 	Step   string            `json:"step"`
 	Sample int64             `json:"sample,omitempty" minimum:"1" maximum:"200000" default:"2000"`
+	Show   int               `json:"show,omitempty" minimum:"1" maximum:"100000" default:"500" doc:"Rows given of each input and output."`
 	Params map[string]string `json:"params,omitempty"`
 	Fresh  bool              `json:"fresh,omitempty" doc:"Read everything anew, also what did not change since the last trial."`
 	Given  []givenRows       `json:"given,omitempty" doc:"Rows that take the place of what reaches an input of the step."`
@@ -393,29 +395,62 @@ type tried struct {
 // and of each source to find columns that depend on rows.
 const othersRead = 100_000
 
-func (s *Server) try(ctx context.Context, in *tryInput) (*body[tried], error) {
-	sh, problems, err := in.Body.read()
+// tryable binds a sheet, or the part of it up to a step, to be tried.
+func (s *Server) tryable(ctx context.Context, in SheetInput, params map[string]string, upTo string) (*engine.Plan, error) {
+	part, problems, err := in.read()
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
-	part := sh.UpTo(in.Body.Step)
+	if upTo != "" {
+		part = part.UpTo(upTo)
+	}
 	mine := problems[:0:0]
 	for _, p := range problems {
 		if p.Step == "" || part.Step(p.Step) != nil {
 			mine = append(mine, p)
 		}
 	}
-	plan := s.bind(ctx, part, mine, in.Body.Params)
+	plan := s.bind(ctx, part, mine, params)
 	for _, p := range plan.Problems {
 		if !p.Warning {
 			return nil, huma.Error422UnprocessableEntity(p.String())
 		}
 	}
+	return plan, nil
+}
+
+type followInput struct{ Body followBody }
+
+type followBody struct {
+	SheetInput
+	Step   string            `json:"step" doc:"Where the row was seen."`
+	Origin string            `json:"origin" minLength:"1" doc:"Where the row comes from, as a trial's rows tell."`
+	Sample int64             `json:"sample,omitempty" minimum:"1" maximum:"200000" default:"2000"`
+	Params map[string]string `json:"params,omitempty"`
+}
+
+func (s *Server) follow(ctx context.Context, in *followInput) (*body[[]engine.Passed], error) {
+	plan, err := s.tryable(ctx, in.Body.SheetInput, in.Body.Params, "")
+	if err != nil {
+		return nil, err
+	}
+	passed, err := engine.Follow(ctx, plan, engine.Trial{Step: in.Body.Step, Sample: in.Body.Sample, Others: othersRead, Clock: time.Now}, in.Body.Origin)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	return answer(passed), nil
+}
+
+func (s *Server) try(ctx context.Context, in *tryInput) (*body[tried], error) {
+	plan, err := s.tryable(ctx, in.Body.SheetInput, in.Body.Params, in.Body.Step)
+	if err != nil {
+		return nil, err
+	}
 	rows, err := given(plan.Step(in.Body.Step), in.Body.Given)
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
-	t, err := engine.Try(ctx, plan, engine.Trial{Step: in.Body.Step, Sample: in.Body.Sample, Others: othersRead, Show: 500, Clock: time.Now,
+	t, err := engine.Try(ctx, plan, engine.Trial{Step: in.Body.Step, Sample: in.Body.Sample, Others: othersRead, Show: in.Body.Show, Clock: time.Now,
 		Profile: true, Given: rows, Cache: s.trials, Fresh: in.Body.Fresh})
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())

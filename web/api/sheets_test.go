@@ -159,6 +159,25 @@ func TestATrialTakesRowsEditedByHand(t *testing.T) {
 	}
 }
 
+func TestARowOfATrialIsFollowedAndFewerRowsAreShown(t *testing.T) {
+	c, _ := folder(t)
+	seen := get[struct {
+		After struct {
+			Origins []string
+			Rows    [][]*string
+			Total   int64
+		}
+	}](c, "POST", "/api/sheets/try", map[string]any{"yaml": fmt.Sprintf(staysSheet, "0"), "step": "real", "show": 1})
+	assert.EqualValues(t, 2, seen.After.Total)
+	require.Len(t, seen.After.Rows, 1)
+	passed := get[[]struct{ Step, Fate string }](c, "POST", "/api/sheets/follow", map[string]any{"yaml": fmt.Sprintf(staysSheet, "4"), "step": "real", "origin": seen.After.Origins[0]})
+	require.NotEmpty(t, passed)
+	assert.Equal(t, "read", passed[0].Fate)
+	status, said := c.do("POST", "/api/sheets/follow", map[string]any{"yaml": fmt.Sprintf(staysSheet, "'x"), "step": "real", "origin": "a·1"})
+	assert.Equal(t, 422, status)
+	assert.Contains(t, said, "step real")
+}
+
 func TestTheDatabaseTellsItsPlan(t *testing.T) {
 	c, _ := folder(t)
 	status, said := c.do("POST", "/api/sheets/explain", map[string]any{"yaml": fmt.Sprintf(staysSheet, "0")})

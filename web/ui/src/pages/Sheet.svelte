@@ -17,6 +17,7 @@
   import SheetPage from '../lib/sheet/SheetPage.svelte';
   import StepPage from '../lib/sheet/StepPage.svelte';
   import TextView from '../lib/sheet/TextView.svelte';
+  import WayView from '../lib/sheet/WayView.svelte';
   import WhatNext from '../lib/sheet/WhatNext.svelte';
   import { go, route } from '../router';
 
@@ -217,7 +218,7 @@
         };
     const doing: Record<string, () => void> = {
       ...edits,
-      Escape: () => chosen && wholeSheet(),
+      Escape: () => (editor.followed ? (editor.followed = undefined) : chosen && wholeSheet()),
       ArrowDown: () => steps[at + 1] && select(steps[at + 1]!.id),
       ArrowUp: () => steps[at - 1] && select(steps[at - 1]!.id),
       Enter: () => (document.querySelector('.page .set .field') as HTMLElement | null)?.focus(),
@@ -350,6 +351,8 @@
     {#snippet page()}
       {#if asText}
         <TextView {editor} {readonly} />
+      {:else if editor.followed}
+        <WayView {editor} {select} />
       {:else if chosen}
         {#key editor}<StepPage
             {editor}

@@ -422,6 +422,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sheets/follow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell what becomes of one row of a trial at each step; nothing is written */
+        post: operations["follow-row"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheets/try": {
         parameters: {
             query?: never;
@@ -547,6 +564,8 @@ export interface components {
         BranchRows: {
             columns: components["schemas"]["Column"][] | null;
             name: string;
+            /** @description Steps that fit what the columns hold. */
+            offers?: components["schemas"]["Offer"][] | null;
             origins: string[] | null;
             /** @description What the columns hold, over all rows of the trial. */
             profile?: components["schemas"]["Profile"][] | null;
@@ -725,6 +744,23 @@ export interface components {
             /** @description In the database's own words. */
             plan: string;
         };
+        FollowBody: {
+            /** @description The sheet as the checked answer gives it. */
+            doc?: unknown;
+            /** @description Where the row comes from, as a trial's rows tell. */
+            origin: string;
+            params?: {
+                [key: string]: string;
+            };
+            /**
+             * Format: int64
+             * @default 2000
+             */
+            sample: number;
+            /** @description Where the row was seen. */
+            step: string;
+            yaml?: string;
+        };
         FunctionView: {
             example: string;
             group: string;
@@ -768,11 +804,36 @@ export interface components {
             /** Format: int64 */
             n: number;
         };
+        Offer: {
+            /** @description What taking it does, such as: Retype, 31 set aside. */
+            action: string;
+            column: string;
+            /** @description The kind of step that does it. */
+            kind: string;
+            /** @description What was found, such as: reads as a date in 99.8 % of rows. */
+            sentence: string;
+            /** @description The settings of that step. */
+            settings: unknown;
+        };
         Parameter: {
             default?: string;
             name: string;
             note?: string;
             type: string;
+        };
+        Passed: {
+            /** @description The rows of it that came out, by output; the first has no name. */
+            after: components["schemas"]["BranchRows"][] | null;
+            /** @description The rows of it that came in, by input. */
+            before: components["schemas"]["Rows"][] | null;
+            /**
+             * @description In a word.
+             * @enum {string}
+             */
+            fate: "read" | "passed" | "changed" | "several" | "dropped" | "set aside" | "absorbed" | "written";
+            /** @description Why it was set aside here. */
+            set_aside?: string;
+            step: string;
         };
         Person: {
             /** Format: date-time */
@@ -966,6 +1027,8 @@ export interface components {
         };
         Rows: {
             columns: components["schemas"]["Column"][] | null;
+            /** @description Steps that fit what the columns hold. */
+            offers?: components["schemas"]["Offer"][] | null;
             origins: string[] | null;
             /** @description What the columns hold, over all rows of the trial. */
             profile?: components["schemas"]["Profile"][] | null;
@@ -1243,6 +1306,12 @@ export interface components {
              * @default 2000
              */
             sample: number;
+            /**
+             * Format: int64
+             * @description Rows given of each input and output.
+             * @default 500
+             */
+            show: number;
             step: string;
             yaml?: string;
         };
@@ -2346,6 +2415,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Explained"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "follow-row": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FollowBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Passed"][] | null;
                 };
             };
             /** @description Error */

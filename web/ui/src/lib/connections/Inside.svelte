@@ -3,7 +3,7 @@
   import { searchParams } from 'sv-router';
 
   import { client, take, type Connection, type Entry } from '../api/client';
-  import RowsTable from '../components/RowsTable.svelte';
+  import RowsTable from '../rows/RowsTable.svelte';
   import { bytes, count } from '../format';
 
   let { connection }: { connection: Connection } = $props();

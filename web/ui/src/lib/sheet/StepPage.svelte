@@ -2,8 +2,8 @@
   import { createQuery } from '@tanstack/svelte-query';
   import { searchParams } from 'sv-router';
 
-  import { client, take, type CheckedStep, type StepKind } from '../api/client';
-  import RowsTable from '../components/RowsTable.svelte';
+  import { client, take, type CheckedStep, type Column, type StepKind } from '../api/client';
+  import RowsTable from '../rows/RowsTable.svelte';
   import ColumnsView from './ColumnsView.svelte';
   import SchemaForm, { type Schema } from '../components/SchemaForm.svelte';
   import { count } from '../format';
@@ -158,12 +158,42 @@
     change(rows);
     editor.give({ ...given!, rows });
   };
+  // Where a row comes from tells its way through the sheet; what a group makes comes from no single one.
+  const followRow = (origin?: string) =>
+    origin && origin !== '·'
+      ? void editor.follow(step.id, origin)
+      : (editor.telling = 'This row was made here, of several or of none: it has no way of its own to follow.');
+
+  const offersOf = (column: string) => (after?.offers ?? []).filter((o) => o.column === column);
+  function takeOffer(o: NonNullable<NonNullable<typeof after>['offers']>[number]) {
+    const name = editor.freeName(
+      o.kind === 'choose columns'
+        ? 'typed'
+        : o.kind === 'mask'
+          ? 'masked'
+          : o.kind === 'parse text'
+            ? 'parsed'
+            : 'cleaned',
+    );
+    const from = shownBranch ? `${step.id}.${shownBranch.name}` : step.id;
+    editor.insert(from, { id: name, kind: o.kind, from, settings: o.settings as Record<string, unknown> }, true);
+    select(name);
+  }
   const said = $derived(
     given
       ? 'edited rows'
       : `${account?.sample ? 'sample' : 'all'}${tried?.again ? ', steps before as last tried' : ''}`,
   );
 </script>
+
+{#snippet offers(c: Column)}
+  {#each offersOf(c.name) as o (o.sentence)}
+    <span class="offer"
+      ><span class="note">{o.sentence}:</span>
+      <button class="plain" onclick={() => takeOffer(o)}>{o.action}</button></span
+    >
+  {/each}
+{/snippet}
 
 <div class="top scroll" class:half={tried !== undefined || editor.refused !== ''}>
   <div class="sec">
@@ -297,7 +327,20 @@
         {#each tried.branches as b (b.name)}<option value={b.name}>{b.name} · {count(b.total)}</option>{/each}
       </select>
     {/if}
-    <span class="r">{said}</span>
+    <span class="r"
+      >{said}{#if !readonly && !given}; reads up to
+        <select
+          class="field sample"
+          aria-label="Rows that a trial reads"
+          value={editor.sample}
+          onchange={(e) => {
+            editor.sample = Number(e.currentTarget.value);
+            void editor.try(step.id);
+          }}
+        >
+          {#each [200, 2000, 20_000, 100_000] as n (n)}<option value={n}>{count(n)}</option>{/each}
+        </select>{/if}</span
+    >
   </div>
   {#if view === 'columns'}
     <ColumnsView
@@ -343,6 +386,13 @@
         columns={b?.columns ?? []}
         rows={given.rows}
         edit={(row, col, v) => giveRows((rows) => (rows[row]![col] = v))}
+        paste={(row, col, cells) =>
+          giveRows((rows) =>
+            cells.forEach((line, i) => {
+              rows[row + i] ??= (b?.columns ?? []).map(() => null);
+              line.forEach((v, k) => col + k < rows[row + i]!.length && (rows[row + i]![col + k] = v));
+            }),
+          )}
         remove={(row) => giveRows((rows) => rows.splice(row, 1))}
         label="Rows to edit"
       />
@@ -350,13 +400,20 @@
       {#if !readonly}<p class="sec note edited">
           <button class="plain" onclick={editRows}>Edit these rows, to try others</button>
         </p>{/if}
-      <RowsTable columns={b.columns ?? []} rows={(b.rows ?? []) as (string | null)[][]} label="Rows before" />
+      <RowsTable
+        columns={b.columns ?? []}
+        rows={(b.rows ?? []) as (string | null)[][]}
+        follow={(row) => followRow(b.origins?.[row])}
+        label="Rows before"
+      />
     {/if}
   {:else}
     <RowsTable
       columns={after.columns ?? []}
       rows={(after.rows ?? []) as (string | null)[][]}
       changed={before.length ? differs : undefined}
+      follow={(row) => followRow(after.origins?.[row])}
+      about={readonly ? undefined : offers}
       label="Rows after"
     />
   {/if}
@@ -442,6 +499,14 @@
     padding-top: 4px;
     padding-bottom: 4px;
     font-size: 12.5px;
+  }
+  .sample {
+    width: auto;
+    font-size: 12.5px;
+  }
+  .offer {
+    display: inline-flex;
+    gap: 6px;
   }
   .cell {
     overflow-wrap: anywhere;

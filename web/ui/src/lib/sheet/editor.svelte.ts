@@ -1,4 +1,13 @@
-import { client, Refusal, take, type CheckedSheet, type PipelineDetail, type Problem, type Tried } from '../api/client';
+import {
+  client,
+  Refusal,
+  take,
+  type CheckedSheet,
+  type Passed,
+  type PipelineDetail,
+  type Problem,
+  type Tried,
+} from '../api/client';
 
 /** The sheet as a document, as the server gives it and takes it. */
 export interface StepDoc {
@@ -51,7 +60,9 @@ export class Editor {
   trying = $state(false);
   telling = $state('');
   refused = $state(''); // why the last trial could not be made
+  sample = $state(2000); // rows that a trial reads of its main input, and shows
   given = $state<Given>();
+  followed = $state<{ origin: string; passed: Passed[] }>(); // one row's way through the sheet
   current = $state(true); // whether what checking found is of the document as it is now
   private edits = 0;
   dirty = $state(false);
@@ -121,6 +132,7 @@ export class Editor {
 
   private changed(): void {
     this.dirty = true;
+    this.followed = undefined;
     this.edits++;
     this.current = false;
     localStorage.setItem(this.draftKey, JSON.stringify({ version: this.version, doc: this.doc }));
@@ -207,14 +219,21 @@ export class Editor {
   }
 
   /** try runs the sheet up to a step on a sample; fresh reads everything anew. */
-  async try(step: string, fresh = false, sample = 2000): Promise<void> {
+  async try(step: string, fresh = false): Promise<void> {
     this.tries?.abort();
     const mine = (this.tries = new AbortController());
     this.trying = true;
     try {
       const t = await take(
         client.POST('/api/sheets/try', {
-          body: { doc: this.doc as unknown, step, sample, fresh, given: this.givenFor(step) },
+          body: {
+            doc: this.doc as unknown,
+            step,
+            sample: this.sample,
+            show: this.sample,
+            fresh,
+            given: this.givenFor(step),
+          },
           signal: mine.signal,
         }),
       );
@@ -227,6 +246,19 @@ export class Editor {
       this.refused = (e as Error).message;
     }
     this.trying = false;
+  }
+
+  /** follow asks what becomes of one row of the trial at each step. */
+  async follow(step: string, origin: string): Promise<void> {
+    try {
+      const passed = await take(
+        client.POST('/api/sheets/follow', { body: { doc: this.doc as unknown, step, origin, sample: this.sample } }),
+      );
+      this.followed = { origin, passed: passed ?? [] };
+      this.telling = '';
+    } catch (e) {
+      this.telling = `The row can't be followed: ${(e as Error).message}`;
+    }
   }
 
   /** save keeps a new version; a conflict is told and loses nothing. */
@@ -283,7 +315,7 @@ export class Editor {
   /** insert puts a step after another one, in between it and what reads it. */
   insert(after: string, step: StepDoc, between: boolean): void {
     this.edit((d) => {
-      const at = d.steps.findIndex((s) => s.id === after);
+      const at = d.steps.findIndex((s) => s.id === stepOf(after));
       if (between)
         for (const s of d.steps) {
           rewire(s, (place) => (place === after ? step.id : place));
