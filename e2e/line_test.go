@@ -62,7 +62,7 @@ func TestTheWholeLine(t *testing.T) {
 	b.pick("[data-setting=connection] select", "incoming")
 	b.fill("[data-setting=files] input", "warden_log_h*.csv")
 	b.see("values parted by semicolon")
-	b.there("[aria-label='Rows after'] td")
+	b.there("[aria-label='Rows after'] [role=gridcell]")
 	b.press(kb.Escape)
 	b.press("a")
 	b.fill("input[aria-label='What next']", "filter")

@@ -15,7 +15,7 @@ import (
 func TestStepsAreRewiredDuplicatedAndRemoved(t *testing.T) {
 	b := start(t, 0.02).withDemo().open().sign()
 	b.visit("/pipelines/1?step=counted")
-	b.there("[aria-label='Rows after'] td")
+	b.there("[aria-label='Rows after'] [role=gridcell]")
 	lines := func(n string) string { return `document.querySelectorAll('button.line').length === ` + n }
 	b.until("seven steps", lines("7"))
 
@@ -32,7 +32,7 @@ func TestStepsAreRewiredDuplicatedAndRemoved(t *testing.T) {
 
 	// Removing a step in the middle joins what stood before and after it.
 	b.visit("/pipelines/1?step=counted")
-	b.there("[aria-label='Rows after'] td")
+	b.there("[aria-label='Rows after'] [role=gridcell]")
 	b.push("Remove step")
 	b.until("six steps", lines("6"))
 	b.push("placed")
