@@ -242,6 +242,20 @@ func (k *wholeKeys) find(v int64) (id int32, ok bool) {
 	return id, ok
 }
 
+// findAll looks all values of a column up at once, so that many wait for memory
+// together; what stands for a null finds anything.
+func (k *wholeKeys) findAll(column *array.Int64) []int32 {
+	out := make([]int32, column.Len())
+	for i, v := range column.Int64Values() {
+		id, ok := k.find(v)
+		if !ok {
+			id = -1
+		}
+		out[i] = id
+	}
+	return out
+}
+
 func appendKey(dst []byte, keys []arrow.Array, i int) []byte {
 	for _, k := range keys {
 		dst = batch.AppendKey(dst, k, i)
@@ -256,15 +270,20 @@ func (t *pairTable) bytes() int64 {
 
 // probe looks rows of a batch up, one after the other.
 type probe struct {
-	t    *pairTable
-	keys []arrow.Array
-	key  []byte
-	one  [1]int32
+	t     *pairTable
+	keys  []arrow.Array
+	whole []int32 // by row: number of a key that is a whole number, -1 for none
+	key   []byte
+	one   [1]int32
 }
 
 func (t *pairTable) probe(b *batch.Batch) (*probe, error) {
 	keys, err := t.keyColumns(b, t.left)
-	return &probe{t: t, keys: keys}, err
+	p := &probe{t: t, keys: keys}
+	if err == nil && t.whole != nil {
+		p.whole = t.whole.findAll(keys[0].(*array.Int64))
+	}
+	return p, err
 }
 
 // partners gives the rows of the other side with the key of row i, until it is
@@ -276,8 +295,8 @@ func (p *probe) partners(i int) []int32 {
 	}
 	var id int32
 	var ok bool
-	if t.whole != nil && p.keys[0].IsValid(i) {
-		id, ok = t.whole.find(p.keys[0].(*array.Int64).Value(i))
+	if p.whole != nil && p.keys[0].IsValid(i) {
+		id, ok = p.whole[i], p.whole[i] >= 0
 	} else {
 		p.key = appendKey(p.key[:0], p.keys, i)
 		id, ok = t.ids[string(p.key)]
