@@ -39,6 +39,19 @@ func (s *Store) SheetVersion(ctx context.Context, id int64, version int) (text s
 	return text, err
 }
 
+// SheetVersion is one saved version of a pipeline's sheet.
+type SheetVersion struct {
+	Version int       `db:"version"`
+	Sheet   string    `db:"sheet"`
+	SavedAt time.Time `db:"saved_at"`
+	SavedBy string    `db:"saved_by"`
+}
+
+// SheetVersions gives the latest versions, the newest first.
+func (s *Store) SheetVersions(ctx context.Context, id int64, limit int) ([]SheetVersion, error) {
+	return many[SheetVersion](s.Pool.Query(ctx, `SELECT version, sheet, saved_at, saved_by FROM pipeline_versions WHERE pipeline_id = $1 ORDER BY version DESC LIMIT $2`, id, limit))
+}
+
 // AddPipeline adds a pipeline; a name that is taken is a ErrConflict.
 func (s *Store) AddPipeline(ctx context.Context, name, sheet, by string) (p Pipeline, err error) {
 	err = pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {

@@ -90,6 +90,7 @@ func (s *Server) mount(r chi.Router) {
 	s.peopleRoutes()
 	s.connectionRoutes()
 	s.pipelineRoutes()
+	s.versionRoutes()
 	s.runRoutes()
 	s.scheduleRoutes()
 	s.todayRoutes()

@@ -331,7 +331,7 @@ func (s *Server) pipelineRoutes() {
 				return nil, s.fault(ctx, "the pipeline", err)
 			}
 			if now.Version != in.Body.Version {
-				return nil, huma.Error409Conflict(fmt.Sprintf("%s saved version %d meanwhile; yours was made from version %d. Copy your text, load the page again and bring your changes in", now.ChangedBy, now.Version, in.Body.Version))
+				return nil, huma.Error409Conflict(fmt.Sprintf("%s saved version %d meanwhile; yours was made from version %d. Both are kept: look at what differs, then take theirs or save yours behind it", now.ChangedBy, now.Version, in.Body.Version))
 			}
 			return nil, huma.Error409Conflict(fmt.Sprintf("there is a pipeline %q already; choose another name", name))
 		}

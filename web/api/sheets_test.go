@@ -290,3 +290,31 @@ func TestARunWaitsIsSeenAndIsStopped(t *testing.T) {
 	status, _ = c.do("GET", "/api/runs/77", nil)
 	assert.Equal(t, 404, status)
 }
+
+func TestVersionsTellWhatTheyChanged(t *testing.T) {
+	c, _ := folder(t)
+	text := fmt.Sprintf(staysSheet, "0")
+	type saved struct{ ID, Version int }
+	p := get[saved](c, "POST", "/api/pipelines", map[string]any{"yaml": text})
+	at := fmt.Sprintf("/api/pipelines/%d", p.ID)
+	get[saved](c, "PUT", at, map[string]any{"yaml": fmt.Sprintf(staysSheet, "2"), "version": 1})
+	versions := get[[]struct {
+		Version     int
+		SavedBy     string `json:"saved_by"`
+		Differences []struct{ Step, What, Sentence string }
+	}](c, "GET", at+"/versions", nil)
+	require.Len(t, versions, 2)
+	assert.Equal(t, 2, versions[0].Version)
+	require.Len(t, versions[0].Differences, 1)
+	assert.Equal(t, "real: where was `nights > 0`, is `nights > 2`", versions[0].Differences[0].Sentence)
+	assert.Empty(t, versions[1].Differences)
+	first := get[struct{ YAML string }](c, "GET", at+"/versions/1", nil)
+	assert.Contains(t, first.YAML, "nights > 0")
+	status, _ := c.do("GET", at+"/versions/9", nil)
+	assert.Equal(t, 404, status)
+	status, said := c.do("PUT", at, map[string]any{"yaml": text, "version": 1})
+	assert.Equal(t, 409, status)
+	assert.Contains(t, said, "saved version 2 meanwhile")
+	differ := get[[]struct{ What string }](c, "POST", "/api/sheets/differences", map[string]any{"before": map[string]any{"yaml": text}, "after": map[string]any{"yaml": first.YAML}})
+	assert.Empty(t, differ)
+}

@@ -12,7 +12,9 @@
   import { change, count, duration } from '../lib/format';
   import { follow } from '../lib/live';
   import { may } from '../lib/session.svelte';
-  import { Editor, inputsOf, stepOf } from '../lib/sheet/editor.svelte';
+  import { finding } from '../lib/finding.svelte';
+  import { Editor, inputsOf, stepOf, stepsAsText } from '../lib/sheet/editor.svelte';
+  import ConflictView from '../lib/sheet/ConflictView.svelte';
   import LaneMargin from '../lib/sheet/LaneMargin.svelte';
   import SheetPage from '../lib/sheet/SheetPage.svelte';
   import StepPage from '../lib/sheet/StepPage.svelte';
@@ -191,7 +193,45 @@
     }
   }
 
-  const typing = (e: KeyboardEvent) =>
+  // Steps and columns of this sheet are found before everything else.
+  $effect(() => {
+    const columns: Record<string, string[]> = {};
+    for (const s of editor.checked?.steps ?? [])
+      for (const c of s.columns ?? []) columns[c.name] = [...(columns[c.name] ?? []), s.id];
+    finding.here = [
+      ...steps.map((s) => ({ name: s.id, what: `step, ${s.kind}`, act: () => select(s.id) })),
+      ...Object.entries(columns).flatMap(([name, at]) =>
+        at.map((s) => ({ name, what: `column at ${s}`, act: () => showColumn(s, name) })),
+      ),
+    ];
+    return () => (finding.here = []);
+  });
+  function showColumn(step: string, column: string) {
+    select(step);
+    searchParams.set('view', 'after', { replace: true });
+    searchParams.set('column', column, { replace: true });
+  }
+
+  /** usesOf lists the steps that read a step's rows. */
+  const usesOf = (s: string) => steps.filter((x) => inputsOf(x).some((place) => stepOf(place) === s)).map((x) => x.id);
+
+  const selecting = () => (window.getSelection()?.toString() ?? '') !== '';
+  function copied(e: ClipboardEvent) {
+    if (!chosen || typing(e) || selecting() || (e.target instanceof HTMLElement && e.target.closest('[role=grid]')))
+      return;
+    const text = stepsAsText(editor.yaml, [chosen.id]);
+    if (!text) return;
+    e.clipboardData?.setData('text/plain', text);
+    e.preventDefault();
+  }
+  async function pasted(e: ClipboardEvent) {
+    const text = e.clipboardData?.getData('text/plain') ?? '';
+    if (readonly || typing(e) || !/^\s*(- step:|steps:|welkin:)/m.test(text)) return;
+    e.preventDefault();
+    const name = await editor.paste(text, chosen?.id ?? steps.at(-1)?.id ?? '');
+    if (name) select(name);
+  }
+  const typing = (e: Event) =>
     e.target instanceof HTMLElement &&
     e.target.closest('input,textarea,select,[contenteditable=true],.cm-editor,[role=dialog]') !== null;
   function key(e: KeyboardEvent) {
@@ -221,6 +261,8 @@
       Escape: () => (editor.followed ? (editor.followed = undefined) : chosen && wholeSheet()),
       ArrowDown: () => steps[at + 1] && select(steps[at + 1]!.id),
       ArrowUp: () => steps[at - 1] && select(steps[at - 1]!.id),
+      ArrowLeft: () => chosen && inputsOf(chosen)[0] && select(stepOf(inputsOf(chosen)[0]!)),
+      ArrowRight: () => chosen && usesOf(chosen.id)[0] && select(usesOf(chosen.id)[0]!),
       Enter: () => (document.querySelector('.page .set .field') as HTMLElement | null)?.focus(),
       ...(may('operator') ? { r: () => void run() } : {}),
     };
@@ -233,7 +275,7 @@
   const tall = 43;
 </script>
 
-<svelte:window onkeydown={key} />
+<svelte:window onkeydown={key} oncopy={copied} onpaste={pasted} />
 <svelte:head><title>{editor.doc.name || 'Pipeline'} · Welkin</title></svelte:head>
 {#if saved.error}<p class="telling" role="alert">{saved.error.message}</p>{/if}
 {#if loaded >= 0}
@@ -252,7 +294,7 @@
         <a href="/runs/{saved.data.last_run.id}"><State run={saved.data.last_run} /></a>{/if}
     </span>
     <div class="acts">
-      {#if chosen && !asText}<button class="plain" onclick={wholeSheet}>Whole sheet</button>{/if}
+      {#if (chosen || editor.followed) && !asText}<button class="plain" onclick={wholeSheet}>Whole sheet</button>{/if}
       <button class="plain" aria-pressed={asText} onclick={() => showText(!asText)}>{asText ? 'Steps' : 'Text'}</button>
       {#if editor.id && may('operator')}<a class="plain" href="/timetable/new?pipeline={editor.id}">Schedule</a>{/if}
       {#if !readonly}
@@ -349,7 +391,20 @@
       </div>
     {/snippet}
     {#snippet page()}
-      {#if asText}
+      {#if editor.conflict}
+        <ConflictView
+          {editor}
+          theirs={async () => {
+            const p = await take(client.GET('/api/pipelines/{id}', { params: { path: { id: editor.id } } }));
+            queries.setQueryData(['pipeline', editor.id], p);
+            editor.discard(p);
+          }}
+          mine={(behind) => {
+            editor.settle(behind);
+            return save();
+          }}
+        />
+      {:else if asText}
         <TextView {editor} {readonly} />
       {:else if editor.followed}
         <WayView {editor} {select} />
@@ -361,6 +416,7 @@
             types={catalogue.data?.types ?? []}
             {readonly}
             {select}
+            uses={usesOf(chosen.id)}
           />{/key}
       {:else}
         <SheetPage {editor} {readonly} types={catalogue.data?.types ?? []} />

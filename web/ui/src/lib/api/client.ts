@@ -20,6 +20,7 @@ export type Problem = Schemas['Problem'];
 export type StepKind = Schemas['StepKindView'];
 export type Tried = Schemas['Tried'];
 export type Rows = Schemas['Rows'];
+export type Difference = Schemas['Difference'];
 export type Passed = Schemas['Passed'];
 export type Account = Schemas['Account'];
 export type Run = Schemas['Run'];

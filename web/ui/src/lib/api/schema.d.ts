@@ -214,6 +214,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/pipelines/{id}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The latest versions of a pipeline, each with what it changed */
+        get: operations["pipeline-versions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pipelines/{id}/versions/{version}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One version of a pipeline's sheet */
+        get: operations["pipeline-version"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs": {
         parameters: {
             query?: never;
@@ -399,6 +433,23 @@ export interface paths {
         put?: never;
         /** Check a sheet and say what comes out of each step */
         post: operations["check-sheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say in words what differs between two sheets */
+        post: operations["sheet-differences"];
         delete?: never;
         options?: never;
         head?: never;
@@ -672,6 +723,18 @@ export interface components {
             rows?: number;
             /** @description How a file's form was found. */
             why?: string[] | null;
+        };
+        Difference: {
+            /** @description In words, with the values before and after. */
+            sentence: string;
+            /** @description The step, by its later name; nothing for what belongs to the whole sheet. */
+            step?: string;
+            /** @enum {string} */
+            what: "added" | "removed" | "renamed" | "moved" | "changed";
+        };
+        DifferencesInputBody: {
+            after: components["schemas"]["SheetInput"];
+            before: components["schemas"]["SheetInput"];
         };
         EarlierRun: {
             /** Format: int64 */
@@ -1325,6 +1388,19 @@ export interface components {
             rows: number;
             text: string;
         };
+        VersionText: {
+            doc: components["schemas"]["Sheet"];
+            yaml: string;
+        };
+        VersionView: {
+            /** @description Against the version before, in words; nothing for the first. */
+            differences: components["schemas"]["Difference"][] | null;
+            /** Format: date-time */
+            saved_at: string;
+            saved_by: string;
+            /** Format: int64 */
+            version: number;
+        };
         Wire: {
             columns: components["schemas"]["Column"][] | null;
             /** @description One list of cells a row; null is an absent value. */
@@ -1918,6 +1994,71 @@ export interface operations {
             };
         };
     };
+    "pipeline-versions": {
+        parameters: {
+            query?: {
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VersionView"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "pipeline-version": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                version: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VersionText"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     runs: {
         parameters: {
             query?: {
@@ -2382,6 +2523,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CheckedSheet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "sheet-differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DifferencesInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Difference"][] | null;
                 };
             };
             /** @description Error */

@@ -3,6 +3,7 @@
 
   import { go } from '../../router';
   import { client, take } from '../api/client';
+  import { finding, type Hit } from '../finding.svelte';
 
   let { close }: { close: () => void } = $props();
   let text = $state('');
@@ -14,12 +15,8 @@
     queryFn: () => take(client.GET('/api/connections')),
   }));
 
-  interface Hit {
-    name: string;
-    what: string;
-    to: string;
-  }
   const all = $derived<Hit[]>([
+    ...(text.trim() === '' ? [] : finding.here),
     ...[
       ['Today', '/'],
       ['Connections', '/connections'],
@@ -53,7 +50,8 @@
   function open(h: Hit | undefined) {
     if (!h) return;
     close();
-    go(h.to);
+    if (h.act) h.act();
+    else go(h.to!);
   }
   function key(e: KeyboardEvent) {
     if (e.key === 'ArrowDown') at = Math.min(at + 1, hits.length - 1);
@@ -71,14 +69,16 @@
   <input
     {@attach focus}
     class="field"
-    placeholder="Find a page, pipeline, connection, or a run by its number"
+    placeholder={finding.here.length
+      ? 'Find a step or column of this sheet, a page, a pipeline, a run by its number'
+      : 'Find a page, pipeline, connection, or a run by its number'}
     aria-label="Find"
     bind:value={text}
     oninput={() => (at = 0)}
     onkeydown={key}
   />
   <ul class="hits" role="listbox" aria-label="Found">
-    {#each hits as h, i (h.to)}
+    {#each hits as h, i (i)}
       <li role="option" aria-selected={i === at} class:on={i === at}>
         <button onclick={() => open(h)} tabindex="-1"><b>{h.name}</b> <span>{h.what}</span></button>
       </li>

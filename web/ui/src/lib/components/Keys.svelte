@@ -1,15 +1,17 @@
 <script lang="ts">
   let { close }: { close: () => void } = $props();
   const keys = [
-    ['/', 'find anything'],
+    ['/', 'find anything; in a sheet its steps and columns'],
     ['↑ ↓', 'move through a list or a sheet'],
-    ['Enter', 'edit the chosen step'],
+    ['← →', 'to the step a step reads, to the one that reads it'],
+    ['Enter', 'edit the chosen step; in rows, all of a cell'],
     ['a', 'add a step after the chosen one'],
     ['d', 'duplicate the step'],
     ['Delete', 'remove the step'],
     ['u  U', 'undo, redo'],
     ['t', 'try the chosen step'],
     ['r', 'run now'],
+    ['Ctrl C  V', 'copy the step or the marked cells, paste steps'],
     ['Ctrl S', 'save the sheet'],
     ['?', 'this list'],
     ['Esc', 'leave a field, close a list'],

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import type { Snippet } from 'svelte';
+  import { untrack, type Snippet } from 'svelte';
 
   import type { Column } from '../api/client';
   import { count } from '../format';
@@ -28,6 +28,7 @@
     remove,
     about,
     follow,
+    column = '',
     label,
   }: {
     columns: Column[];
@@ -42,6 +43,8 @@
     about?: Snippet<[Column]>;
     /** Shows the way of a row through the sheet. */
     follow?: (row: number) => void;
+    /** A column to be brought into view. */
+    column?: string;
     label: string;
   } = $props();
 
@@ -135,6 +138,14 @@
       else if (x + w > scroller.scrollLeft + wide - keptWidth) scroller.scrollLeft = x + w - wide + keptWidth;
     }
   }
+  $effect(() => {
+    const wanted = column;
+    if (!wanted || !rows.length || !scroller) return;
+    untrack(() => {
+      const col = order.findIndex((k) => columns[k]!.name === wanted);
+      if (col >= 0) stand(0, col);
+    });
+  });
   function copy() {
     if (!marked) return;
     const out: Cell[][] = [];

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { client, take } from '../api/client';
   import SchemaForm, { type Schema } from '../components/SchemaForm.svelte';
+  import Versions from './Versions.svelte';
   import type { Editor, SheetDoc } from './editor.svelte';
 
   /** What belongs to the whole sheet: description, parameters, limits. */
@@ -109,6 +110,7 @@
       <p class="note">In Welkin's engine: {place.why}.</p>
     {/if}
   {/if}
+  <Versions {editor} {readonly} />
 </div>
 
 <style>

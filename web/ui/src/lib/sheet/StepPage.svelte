@@ -17,6 +17,7 @@
     types,
     readonly,
     select,
+    uses,
   }: {
     editor: Editor;
     step: StepDoc;
@@ -24,6 +25,7 @@
     types: string[];
     readonly: boolean;
     select: (id: string) => void;
+    uses: string[]; // the steps that read this one's rows
   } = $props();
 
   const kind = $derived(kinds.find((k) => k.name === step.kind));
@@ -179,11 +181,7 @@
     editor.insert(from, { id: name, kind: o.kind, from, settings: o.settings as Record<string, unknown> }, true);
     select(name);
   }
-  const said = $derived(
-    given
-      ? 'edited rows'
-      : `${account?.sample ? 'sample' : 'all'}${tried?.again ? ', steps before as last tried' : ''}`,
-  );
+  const said = $derived(given ? 'edited rows' : account?.sample ? 'sample' : 'all');
 </script>
 
 {#snippet offers(c: Column)}
@@ -207,6 +205,10 @@
         onkeydown={(e) => e.key === 'Enter' && e.currentTarget.blur()}
       />
       <span class="note">{step.kind}</span>
+      {#if uses.length}<span class="note uses"
+          >used by {#each uses as u, i (u)}{i ? ', ' : ''}<button class="plain" onclick={() => select(u)}>{u}</button
+            >{/each}</span
+        >{/if}
     </div>
     {#each loose as p, i (i)}<p class="telling" class:mild={p.warning} role={p.warning ? undefined : 'alert'}>
         {p.sentence}
@@ -327,8 +329,8 @@
         {#each tried.branches as b (b.name)}<option value={b.name}>{b.name} · {count(b.total)}</option>{/each}
       </select>
     {/if}
-    <span class="r"
-      >{said}{#if !readonly && !given}; reads up to
+    <span class="r" title={tried.again ? 'The steps before are as last tried; t reads everything anew' : undefined}
+      >{said}{#if !readonly && !given}, up to
         <select
           class="field sample"
           aria-label="Rows that a trial reads"
@@ -414,6 +416,7 @@
       changed={before.length ? differs : undefined}
       follow={(row) => followRow(after.origins?.[row])}
       about={readonly ? undefined : offers}
+      column={String(searchParams.get('column') ?? '')}
       label="Rows after"
     />
   {/if}
@@ -446,6 +449,11 @@
   }
   .titleline .note {
     white-space: nowrap;
+  }
+  .uses {
+    margin-left: auto;
+    overflow: hidden;
+    text-overflow: ellipsis;
   }
   .wires,
   .more {

@@ -59,6 +59,7 @@ export class Editor {
   triedStep = $state('');
   trying = $state(false);
   telling = $state('');
+  conflict = $state(''); // who saved another version meanwhile, as a sentence
   refused = $state(''); // why the last trial could not be made
   sample = $state(2000); // rows that a trial reads of its main input, and shows
   given = $state<Given>();
@@ -84,6 +85,34 @@ export class Editor {
     return `welkin.draft.${this.id}`;
   }
 
+  private get historyKey(): string {
+    return `welkin.history.${this.id}`;
+  }
+
+  /** remember keeps what can be undone while the tab lives; a long history loses its oldest part. */
+  private remember(): void {
+    for (let keep = 60; keep > 0; keep = keep >> 1) {
+      try {
+        sessionStorage.setItem(
+          this.historyKey,
+          JSON.stringify({ doc: this.doc, past: this.past.slice(-keep), future: this.future.slice(-keep) }),
+        );
+        return;
+      } catch {
+        // no room for so much
+      }
+    }
+  }
+
+  /** recall takes up the history of this very document. */
+  private recall(): void {
+    const kept = sessionStorage.getItem(this.historyKey);
+    if (!kept) return;
+    const h = JSON.parse(kept) as { doc: SheetDoc; past: string[]; future: string[] };
+    if (JSON.stringify(h.doc) !== JSON.stringify(this.doc)) return;
+    [this.past, this.future] = [h.past, h.future];
+  }
+
   /** load takes a saved pipeline, and a draft of it that was left unsaved. */
   load(p: PipelineDetail): void {
     this.version = p.version;
@@ -100,6 +129,7 @@ export class Editor {
         localStorage.removeItem(this.draftKey);
       }
     }
+    this.recall();
   }
 
   /** begin starts a new pipeline, or goes on with one that was never saved. */
@@ -107,6 +137,7 @@ export class Editor {
     const draft = localStorage.getItem(this.draftKey);
     this.doc = draft ? (JSON.parse(draft) as { doc: SheetDoc }).doc : { name: 'New pipeline', limits: {}, steps: [] };
     this.dirty = draft !== null;
+    this.recall();
     void this.check();
   }
 
@@ -136,6 +167,7 @@ export class Editor {
     this.edits++;
     this.current = false;
     localStorage.setItem(this.draftKey, JSON.stringify({ version: this.version, doc: this.doc }));
+    this.remember();
     clearTimeout(this.wait);
     this.wait = setTimeout(() => void this.check(), 250);
   }
@@ -195,6 +227,7 @@ export class Editor {
         this.yaml = text;
         this.dirty = true;
         localStorage.setItem(this.draftKey, JSON.stringify({ version: this.version, doc: this.doc }));
+        this.remember();
       }
       return c.problems ?? [];
     } catch (e) {
@@ -276,13 +309,30 @@ export class Editor {
       this.version = p.version;
       this.dirty = false;
       this.take(p.checked);
+      this.remember();
       return p;
     } catch (e) {
-      this.telling = e instanceof Refusal && e.status === 409 ? `Not saved: ${e.message}` : (e as Error).message;
+      if (e instanceof Refusal && e.status === 409 && e.message.includes('meanwhile')) this.conflict = e.message;
+      else this.telling = e instanceof Refusal && e.status === 409 ? `Not saved: ${e.message}` : (e as Error).message;
       return undefined;
     } finally {
       this.saving = false;
     }
+  }
+
+  /** settle lets the next save put this document behind a version that was saved meanwhile. */
+  settle(version: number): void {
+    this.version = version;
+    this.conflict = '';
+  }
+
+  /** takeVersion puts another version's document in place of this one, as an edit. */
+  takeVersion(doc: unknown): void {
+    const next = plain(doc) as SheetDoc;
+    this.edit((d) => {
+      for (const key of Object.keys(d)) delete (d as unknown as Record<string, unknown>)[key];
+      Object.assign(d, next, { steps: next.steps ?? [] });
+    });
   }
 
   /** discard goes back to the saved version. */
@@ -291,6 +341,7 @@ export class Editor {
     this.past = [];
     this.future = [];
     this.dirty = false;
+    this.conflict = '';
     this.take(p.checked);
     this.version = p.version;
   }
@@ -335,6 +386,46 @@ export class Editor {
     });
   }
 
+  /** paste puts steps from a text, as stepsAsText writes it or a whole sheet, behind a step. It gives the first of them. */
+  async paste(text: string, after: string): Promise<string | undefined> {
+    const yaml = /^welkin:/m.test(text) ? text : `welkin: 1\nname: pasted\n${text}`;
+    let found: StepDoc[];
+    try {
+      const c = await take(client.POST('/api/sheets/check', { body: { yaml } }));
+      found = (plain(c.doc) as unknown as SheetDoc).steps ?? [];
+      const broken = (c.problems ?? []).find((p) => !p.step && !p.warning);
+      if (!found.length && broken) throw new Error(broken.sentence);
+    } catch (e) {
+      this.telling = `Nothing was pasted: ${(e as Error).message}`;
+      return undefined;
+    }
+    if (!found.length) return undefined;
+    const here = this.doc.steps.map((s) => s.id);
+    const names: Record<string, string> = {};
+    for (const s of found) {
+      let name = this.freeName(s.id);
+      for (let n = 2; Object.values(names).includes(name); n++) name = this.freeName(`${s.id} ${n}`);
+      names[s.id] = name;
+    }
+    // What came along is read from there; other steps keep their names where this sheet has them.
+    const place = (p: string): string | undefined => {
+      const [id, branch] = [stepOf(p), p.slice(stepOf(p).length)];
+      return id in names ? names[id]! + branch : here.includes(id) ? p : undefined;
+    };
+    this.edit((d) => {
+      const at = d.steps.findIndex((s) => s.id === after);
+      const pasted = found.map((s) => {
+        const copy = { ...plain(s), id: names[s.id]! };
+        const reads = copy.from !== undefined;
+        rewire(copy, place);
+        if (reads && !copy.from && after) copy.from = after;
+        return copy;
+      });
+      d.steps.splice(at < 0 ? d.steps.length : at + 1, 0, ...pasted);
+    });
+    return names[found[0]!.id];
+  }
+
   /** duplicate puts a copy of a step after it. */
   duplicate(id: string): string | undefined {
     const s = this.doc.steps.find((x) => x.id === id);
@@ -343,6 +434,16 @@ export class Editor {
     this.insert(id, copy, false);
     return copy.id;
   }
+}
+
+/** stepsAsText cuts steps out of a sheet's canonical text, as they are put on the clipboard. */
+export function stepsAsText(yaml: string, ids: string[]): string {
+  const blocks = yaml.split(/^(?= {2}- step: )/m).slice(1);
+  const wanted = blocks.filter((b) => {
+    const name = /^ {2}- step: (.*)$/m.exec(b)![1]!.trim();
+    return ids.includes(name.replace(/^(['"])(.*)\1$/, '$2'));
+  });
+  return wanted.length ? `steps:\n${wanted.join('').trimEnd()}\n` : '';
 }
 
 /** columnNames joins the names and types of the columns at a place, to see whether they changed. */

@@ -21,7 +21,7 @@ vi.mock('../api/client', async (real) => ({
   },
 }));
 
-import { columnNames, Editor } from './editor.svelte';
+import { columnNames, Editor, stepsAsText } from './editor.svelte';
 
 const steps = () => [
   { id: 'stays', kind: 'read table', settings: {} },
@@ -33,6 +33,7 @@ describe('the editor', () => {
   let e: Editor;
   beforeEach(() => {
     localStorage.clear();
+    sessionStorage.clear();
     vi.useFakeTimers();
     e = new Editor(7);
     e.doc = { name: 'Stays', limits: {}, steps: steps() };
@@ -55,6 +56,60 @@ describe('the editor', () => {
     expect(wires()).toEqual(['>stays', 'stays>long', 'long>load']);
     e.redo();
     expect(wires()).toEqual(['>stays', 'stays>load']);
+  });
+
+  it('keeps what can be undone over a reload', () => {
+    e.remove('long');
+    e.rename('load', 'target');
+    e.undo();
+    const again = new Editor(7);
+    again.load({
+      version: 0,
+      checked: { doc: { name: 'Stays', limits: {}, steps: [] }, yaml: '', steps: [] },
+    } as never);
+    expect(again.doc.steps.map((s) => s.id)).toEqual(['stays', 'load']);
+    again.redo();
+    expect(again.doc.steps.map((s) => s.id)).toEqual(['stays', 'target']);
+    again.undo();
+    again.undo();
+    expect(again.doc.steps.map((s) => s.id)).toEqual(['stays', 'long', 'load']);
+  });
+
+  it('pastes steps under free names and wires them to what came along or is here', async () => {
+    const pasting = e.paste('steps:\n  - step: long\n', 'stays');
+    await vi.waitFor(() => expect(asked.at(-1)?.path).toBe('/api/sheets/check'));
+    asked.at(-1)!.answer({
+      yaml: '',
+      problems: [],
+      doc: {
+        name: 'pasted',
+        limits: {},
+        steps: [
+          { id: 'long', kind: 'keep rows', from: 'elsewhere', settings: {} },
+          { id: 'both', kind: 'join', from: 'long', with: 'load', settings: {} },
+        ],
+      },
+    });
+    expect(await pasting).toBe('long 2');
+    expect(e.doc.steps.map((s) => `${s.from ?? ''}+${s.with ?? ''}>${s.id}`)).toEqual([
+      '+>stays',
+      'stays+>long 2',
+      'long 2+load>both',
+      'stays+>long',
+      'long+>load',
+    ]);
+    e.undo();
+    expect(e.doc.steps).toHaveLength(3);
+  });
+
+  it('puts steps on the clipboard as they stand in the text', () => {
+    const yaml =
+      'welkin: 1\nname: s\nsteps:\n  - step: a\n    does: limit\n  - step: "b: c"\n    does: sort\n  - step: d\n    rows: |\n      x\n';
+    expect(stepsAsText(yaml, ['a', 'd'])).toBe(
+      'steps:\n  - step: a\n    does: limit\n  - step: d\n    rows: |\n      x\n',
+    );
+    expect(stepsAsText(yaml, ['b: c'])).toBe('steps:\n  - step: "b: c"\n    does: sort\n');
+    expect(stepsAsText(yaml, ['gone'])).toBe('');
   });
 
   it('renames a step wherever it is named', () => {
@@ -98,6 +153,7 @@ describe('what checking and trying find', () => {
   const settle = () => vi.advanceTimersByTimeAsync(0);
   beforeEach(() => {
     localStorage.clear();
+    sessionStorage.clear();
     vi.useFakeTimers();
     asked.length = 0;
     e = new Editor(7);
