@@ -68,7 +68,10 @@
   let adding = $state(false);
   let removing = $state(false);
 
-  const select = (s: string) => searchParams.set('step', s, { replace: true });
+  function select(s: string) {
+    searchParams.set('step', s, { replace: true });
+    searchParams.delete('column', undefined, { replace: true }); // it was to be shown at the step before
+  }
   /** wholeSheet shows what belongs to no single step: parameters, limits, where it runs. */
   const wholeSheet = () => searchParams.delete('step', undefined, { replace: true });
   function showText(on: boolean) {

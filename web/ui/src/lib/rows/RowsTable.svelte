@@ -48,6 +48,7 @@
     label: string;
   } = $props();
 
+  const uid = $props.id();
   const height = 25;
   let scroller = $state<HTMLElement>();
   let top = $state(0);
@@ -138,9 +139,11 @@
       else if (x + w > scroller.scrollLeft + wide - keptWidth) scroller.scrollLeft = x + w - wide + keptWidth;
     }
   }
+  let brought = '';
   $effect(() => {
     const wanted = column;
-    if (!wanted || !rows.length || !scroller) return;
+    if (!wanted || !rows.length || !scroller || wanted === brought) return;
+    brought = wanted; // once: later trials leave one where one is
     untrack(() => {
       const col = order.findIndex((k) => columns[k]!.name === wanted);
       if (col >= 0) stand(0, col);
@@ -218,6 +221,8 @@
     class:marked={isMarked(i, k)}
     class:kept={keptAt >= 0}
     style:left={keptAt >= 0 ? `${offset(keptAt)}px` : undefined}
+    id={at && at.row === i && order[at.col] === k ? `${uid}-cell` : undefined}
+    aria-selected={isMarked(i, k)}
     aria-colindex={k + 1}
     onclick={(e) => stand(i, order.indexOf(k), e.shiftKey)}
     ondblclick={() => (opened = !edit)}
@@ -310,6 +315,7 @@
   role="grid"
   aria-label={label}
   aria-rowcount={total + 1}
+  aria-activedescendant={at ? `${uid}-cell` : undefined}
   aria-colcount={columns.length}
   bind:this={scroller}
   bind:clientHeight={tall}
