@@ -149,4 +149,10 @@ func (l *fileLoad) Prepare(ctx context.Context) (Result, []Refused, error) {
 }
 
 func (l *fileLoad) Commit(ctx context.Context) error { return l.draft.Commit(ctx) }
-func (l *fileLoad) Abort(ctx context.Context) error  { return l.draft.Abort(ctx) }
+
+func (l *fileLoad) Abort(ctx context.Context) error {
+	if w, ok := l.w.(interface{ Abandon() }); ok { // nobody may write into a draft that is gone
+		w.Abandon()
+	}
+	return l.draft.Abort(ctx)
+}

@@ -38,6 +38,8 @@ type writer interface {
 	group() error
 	write(b *batch.Batch) error
 	close() error
+	// abandon waits until nothing is being written any more.
+	abandon()
 }
 
 // NewWriter makes a writer of rows of a schema.
@@ -93,6 +95,10 @@ func (w *Writer) Flush() error {
 	return nil
 }
 
+// Abandon ends writing early: the file stays a part, and nothing is written to it
+// any more. After Flush it does nothing.
+func (w *Writer) Abandon() { w.abandon() }
+
 // nestedWriter writes columns with lists and records.
 type nestedWriter struct {
 	*pqarrow.FileWriter
@@ -114,6 +120,8 @@ func (w *nestedWriter) write(b *batch.Batch) error {
 }
 
 func (w *nestedWriter) close() error { return w.Close() }
+
+func (w *nestedWriter) abandon() {}
 
 // flatWriter writes columns of which none is nested. It collects a row group and
 // encodes it, several columns at once, while the next is collected.
@@ -192,6 +200,8 @@ func (w *flatWriter) close() error {
 	}
 	return err
 }
+
+func (w *flatWriter) abandon() { _ = w.ending.Wait() } // why it was abandoned is told elsewhere
 
 // encode writes a row group.
 func (w *flatWriter) encode(batches []*batch.Batch, present []int16) error {
