@@ -180,7 +180,7 @@ type windowOperator struct {
 
 // Lean implements Leaner.
 func (o *windowOperator) Lean(wanted []bool) {
-	o.kept = marked(append([]bool{}, wanted[:o.in.Len()]...), append(append(o.evaluated(), o.by...), o.order.columns()...))
+	o.kept = marked(append([]bool{}, wanted[:o.in.Len()]...), o.uses())
 }
 
 func (o *windowOperator) keys(b *batch.Batch) spill.Keys { return o.order.groupKeys(b, o.by) }

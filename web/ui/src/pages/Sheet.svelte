@@ -69,11 +69,15 @@
   let removing = $state(false);
 
   function select(s: string) {
+    editor.followed = undefined;
     searchParams.set('step', s, { replace: true });
     searchParams.delete('column', undefined, { replace: true }); // it was to be shown at the step before
   }
   /** wholeSheet shows what belongs to no single step: parameters, limits, where it runs. */
-  const wholeSheet = () => searchParams.delete('step', undefined, { replace: true });
+  function wholeSheet() {
+    editor.followed = undefined;
+    searchParams.delete('step', undefined, { replace: true });
+  }
   function showText(on: boolean) {
     if (on) searchParams.set('text', '1');
     else searchParams.delete('text');

@@ -9,10 +9,6 @@
   const first = $derived(way[0]?.after?.[0]);
   const from = $derived(editor.followed?.origin.replace(/·([^·]*)$/, ', row $1') ?? '');
   const text = (v: string | null | undefined) => (v === null || v === undefined ? '∅' : v);
-  function leave(step: string) {
-    editor.followed = undefined;
-    select(step);
-  }
 </script>
 
 <div class="scroll">
@@ -40,7 +36,7 @@
     {#each way as p (p.step)}
       <li class:lost={p.fate === 'dropped'} class:aside={p.fate === 'set aside'}>
         <div class="at">
-          <button class="plain name" onclick={() => leave(p.step)}>{p.step}</button>
+          <button class="plain name" onclick={() => select(p.step)}>{p.step}</button>
           <span class="fate">{fateWords(p)}</span>
         </div>
         {#if p.set_aside}<p class="why">{p.set_aside}</p>{/if}
