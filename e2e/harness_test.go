@@ -210,11 +210,12 @@ func (b *browser) fill(selector, text string) {
 	b.t.Helper()
 	b.there(selector)
 	b.until("choose "+selector, `(() => { const e = document.querySelector(`+quoted(selector)+`); e.focus(); e.select?.(); return document.activeElement === e })()`)
+	b.do("select all of "+selector, chromedp.KeyEvent("a", chromedp.KeyModifiers(chromedp.ModifierCtrl)))
 	if text == "" {
 		b.do("clear "+selector, chromedp.KeyEvent(kb.Backspace))
 		return
 	}
-	b.do("type into "+selector, chromedp.SendKeys(chromedp.CSS(selector), text))
+	b.do("type into "+selector, chromedp.KeyEvent(text))
 }
 
 // pick chooses an option of a select by its value.

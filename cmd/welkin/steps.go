@@ -49,14 +49,18 @@ func tellSettings(out io.Writer, indent string, s *jsonschema.Schema) {
 	if s.Items != nil {
 		s = s.Items
 	}
-	if s.Properties == nil {
+	if s.Properties == nil || s.Type == "string" { // what is written as one word has no settings within
 		return
 	}
 	for p := s.Properties.Oldest(); p != nil; p = p.Next() {
 		words := p.Value.Description
-		if len(p.Value.Enum) > 0 {
+		choices := p.Value.Enum
+		if p.Value.Items != nil {
+			choices = p.Value.Items.Enum
+		}
+		if len(choices) > 0 {
 			var values []string
-			for _, v := range p.Value.Enum {
+			for _, v := range choices {
 				values = append(values, fmt.Sprint("`", v, "`"))
 			}
 			words = strings.TrimSpace(words + " " + strings.Join(values, ", "))

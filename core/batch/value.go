@@ -22,6 +22,7 @@ import (
 type Fault struct {
 	Code     string
 	Sentence string
+	Part     int // which part of the step's settings refused it, such as a rule, from 1; 0 when it has no parts
 }
 
 func (f *Fault) Error() string { return f.Sentence }

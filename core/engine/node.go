@@ -16,6 +16,7 @@ type node struct {
 	*Planned
 	run     *run
 	account Account
+	reasons reasons
 	op      step.Operator
 	outs    [][]edge // by output
 	gate    *step.Gate
@@ -33,7 +34,7 @@ type edge struct {
 }
 
 func newNode(r *run, p *Planned) *node {
-	n := &node{Planned: p, run: r}
+	n := &node{Planned: p, run: r, reasons: reasons{}}
 	if p.Bound.Operator != nil {
 		n.op = p.Bound.Operator()
 	}
@@ -185,6 +186,7 @@ func (n *node) refuse(r step.Refused) error {
 		return errLacksColumns
 	}
 	n.account.SetAside++
+	n.reasons.count(r.Code, r.Column, r.Part)
 	if n.Problems == sheet.Stop {
 		return &StopError{n.ID, fmt.Sprintf("stopped at step %s, which allows no bad rows: %s (%s)", n.ID, r.Sentence, r.Where())}
 	}

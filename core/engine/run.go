@@ -443,6 +443,9 @@ func (r *run) finish() Summary {
 			a := n.account
 			a.Reached = a.Begin >= 0
 			a.Begin = max(a.Begin, 0)
+			if len(n.reasons) > 0 {
+				a.Reasons = n.reasons.list()
+			}
 			s.Steps = append(s.Steps, a)
 		}
 	}

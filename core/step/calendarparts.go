@@ -249,3 +249,11 @@ func (o *calendarOperator) Push(_ int, b *batch.Batch, out Emitter) error {
 	}
 	return out.Emit(next)
 }
+
+func (s *CalendarParts) choices() map[string][]string {
+	names := make([]string, len(allCalendarParts))
+	for i, p := range allCalendarParts {
+		names[i] = p.name
+	}
+	return map[string][]string{"parts": names}
+}

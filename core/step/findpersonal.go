@@ -335,3 +335,11 @@ func (o *personalOperator) End(_ int, out Emitter) error {
 	out.Made(b.N)
 	return out.EmitTo(1, b)
 }
+
+func (s *FindPersonal) choices() map[string][]string {
+	var names []string
+	for _, k := range personal.Kinds() {
+		names = append(names, string(k))
+	}
+	return map[string][]string{"kinds": names}
+}

@@ -51,6 +51,9 @@ const (
 	MatchFar     = "too far"
 )
 
+// branchNames are the branches in the order of their numbers.
+var branchNames = []string{MatchExact, MatchNear, MatchUnclear, MatchFar}
+
 // Sentence implements Settings.
 func (s *MatchNames) Sentence() string {
 	return fmt.Sprintf("match `%s` with `%s` by %s", orElse(s.Column, "…"), orElse(s.Name, "…"), orElse(string(s.Algorithm), string(match.JaroWinkler)))
@@ -58,39 +61,7 @@ func (s *MatchNames) Sentence() string {
 
 // Bind implements Settings.
 func (s *MatchNames) Bind(c *Context, in []*schema.Schema) *Bound {
-	p := &matchPlan{MatchNames: s, inputs: len(in), near: s.Near, unclear: s.Unclear, margin: s.Margin}
-	if p.near == 0 {
-		p.near = 0.92
-	}
-	if p.unclear == 0 {
-		p.unclear = min(0.8, p.near)
-	}
-	if s.Margin == 0 {
-		p.margin = 0.02
-	}
-	if p.unclear > p.near || p.near > 1 || p.unclear < 0 || p.margin < 0 {
-		c.Problem("near", "scores go from 0 to 1 and unclear begins below near; these are %g and %g", p.unclear, p.near)
-	}
-	if _, err := match.Scorer(s.Algorithm); err != nil {
-		c.Problem("algorithm", "%s", err)
-	}
-	ignore := s.Ignore
-	if ignore == nil {
-		ignore = []string{"case", "accents", "punctuation"}
-	}
-	for i, what := range ignore {
-		switch what {
-		case "case":
-			p.fold.Case = true
-		case "accents":
-			p.fold.Accents = true
-		case "punctuation":
-			p.fold.Punctuation = true
-		case "nothing":
-		default:
-			c.Problem(fmt.Sprintf("ignore[%d]", i), "case, accents, punctuation or nothing can be ignored, not %q", what)
-		}
-	}
+	p := &matchPlan{MatchNames: s, inputs: len(in), like: s.rule(c.Problem)}
 	if len(in) < 2 {
 		c.Problem("name", "names are matched with a reference; name its step under `with`")
 		return nil
@@ -131,8 +102,10 @@ func (s *MatchNames) Bind(c *Context, in []*schema.Schema) *Bound {
 		schema.Column{Name: orElse(s.SecondAs, "second"), Type: schema.Of(schema.Text), Nullable: true})
 	c.distinctNames(p.schema, func(int) string { return "score_as" })
 	p.reference = in[1]
-	bound := &Bound{Operator: func() Operator { return &matchOperator{matchPlan: p, decided: map[string]*string{}} }}
-	for _, name := range []string{MatchExact, MatchNear, MatchUnclear, MatchFar} {
+	bound := &Bound{Operator: func() Operator {
+		return &matchOperator{matchPlan: p, nameIndex: nameIndex{nameRule: p.like, decided: map[string]*string{}}}
+	}}
+	for _, name := range branchNames {
 		bound.Branches = append(bound.Branches, Branch{name, p.schema})
 	}
 	return bound
@@ -140,9 +113,8 @@ func (s *MatchNames) Bind(c *Context, in []*schema.Schema) *Bound {
 
 type matchPlan struct {
 	*MatchNames
+	like                      nameRule
 	inputs                    int
-	near, unclear, margin     float64
-	fold                      match.Folding
 	column, name              int
 	decidedValue, decidedName int
 	taken                     []int
@@ -152,12 +124,10 @@ type matchPlan struct {
 
 type matchOperator struct {
 	*matchPlan
-	parts   []*batch.Batch
-	bytes   int64
-	build   *batch.Batch
-	index   *match.Index
-	entries []int32 // by entry of the index: row of the reference
-	decided map[string]*string
+	nameIndex
+	parts []*batch.Batch
+	bytes int64
+	build *batch.Batch
 }
 
 // First implements Needs.
@@ -189,7 +159,7 @@ func (o *matchOperator) Push(in int, b *batch.Batch, out Emitter) error {
 				text := batch.Text(names, b.Schema.Columns[o.decidedName].Type, i)
 				name = &text
 			}
-			o.decided[o.fold.Apply(batch.Text(values, b.Schema.Columns[o.decidedValue].Type, i))] = name
+			o.nameIndex.decided[o.fold.Apply(batch.Text(values, b.Schema.Columns[o.decidedValue].Type, i))] = name
 		}
 		out.Absorbed(b.N)
 		return nil
@@ -207,76 +177,9 @@ func (o *matchOperator) End(in int, out Emitter) error {
 		return err
 	}
 	o.parts, o.build = nil, t.build
-	var texts []string
 	names := o.build.Cols[o.name].(*array.String)
-	for i := range o.build.N {
-		if names.IsValid(i) {
-			texts, o.entries = append(texts, o.fold.Apply(names.Value(i))), append(o.entries, int32(i))
-		}
-	}
-	for _, d := range o.Decided {
-		var name *string
-		if d.Name != "" {
-			name = &d.Name
-		}
-		o.decided[o.fold.Apply(d.Value)] = name
-	}
-	o.index, err = match.NewIndex(orDefault(o.Algorithm), texts)
 	out.Absorbed(o.build.N)
-	return err
-}
-
-func orDefault(a match.Algorithm) match.Algorithm {
-	if a == "" {
-		return match.JaroWinkler
-	}
-	return a
-}
-
-// found is what a value came to.
-type found struct {
-	branch int
-	row    int32 // of the reference, -1 for none
-	score  float64
-	second int32
-}
-
-// look decides on one value.
-func (o *matchOperator) look(s *match.Search, value string) found {
-	if name, ok := o.decided[value]; ok {
-		if name == nil {
-			return found{3, -1, 0, -1}
-		}
-		if exact := o.index.Exact(o.fold.Apply(*name)); len(exact) > 0 {
-			return found{1, o.entries[exact[0]], 1, -1}
-		}
-	}
-	if exact := o.index.Exact(value); len(exact) > 0 {
-		f := found{0, o.entries[exact[0]], 1, -1}
-		if len(exact) > 1 { // the same name twice: nobody knows which is meant
-			f.branch, f.second = 2, o.entries[exact[1]]
-		}
-		return f
-	}
-	best := s.Nearest(value, 2, 0)
-	if len(best) == 0 {
-		return found{3, -1, 0, -1}
-	}
-	f := found{3, o.entries[best[0].Entry], best[0].Score, -1}
-	close := false
-	if len(best) > 1 {
-		f.second = o.entries[best[1].Entry]
-		close = best[0].Score-best[1].Score < o.margin
-	}
-	switch {
-	case f.score >= o.near && !close:
-		f.branch = 1
-	case f.score >= o.unclear:
-		f.branch = 2
-	default:
-		f.row, f.second = -1, -1
-	}
-	return f
+	return o.read(o.build.N, func(i int) (string, bool) { return names.Value(i), names.IsValid(i) }, o.Decided)
 }
 
 func (o *matchOperator) find(b *batch.Batch, out Emitter) error {
@@ -287,7 +190,7 @@ func (o *matchOperator) find(b *batch.Batch, out Emitter) error {
 	var scores [4][]float64
 	matched := 0
 	for i := range b.N {
-		f := found{3, -1, 0, -1}
+		f := found{3, -1, 0, -1, 0}
 		if values.IsValid(i) {
 			text := o.fold.Apply(values.Value(i))
 			var ok bool
@@ -300,6 +203,9 @@ func (o *matchOperator) find(b *batch.Batch, out Emitter) error {
 			matched++
 		}
 		k := f.branch
+		if branchNames[k] == MatchFar {
+			f.row, f.second = -1, -1
+		}
 		rows[k], refs[k] = append(rows[k], int32(i)), append(refs[k], f.row)
 		scores[k], seconds[k] = append(scores[k], f.score), append(seconds[k], f.second)
 	}

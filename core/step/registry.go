@@ -69,5 +69,17 @@ func (k Kind) JSONSchema() *jsonschema.Schema {
 	r := jsonschema.Reflector{Anonymous: true, DoNotReference: true, ExpandedStruct: true}
 	s := r.Reflect(k.New())
 	s.Title, s.Description = k.Name, k.Help
+	if c, ok := k.New().(chooser); ok {
+		for name, words := range c.choices() {
+			list, _ := s.Properties.Get(name)
+			for _, word := range words {
+				list.Items.Enum = append(list.Items.Enum, word)
+			}
+		}
+	}
 	return s
 }
+
+// chooser is implemented by settings with lists whose entries are chosen among
+// words: it gives these by the list's name.
+type chooser interface{ choices() map[string][]string }

@@ -303,7 +303,12 @@ func (o *rulesOperator) check(b *batch.Batch, out Emitter) error {
 		return out.SetAside(b, i, name, value, fault)
 	}
 	for k, r := range o.rules {
-		if err := o.one(k, r, b, bad, out, refuse); err != nil {
+		rule := k + 1
+		if err := o.one(k, r, b, bad, out, func(i, column int, code, value string, fault *batch.Fault) error {
+			part := *fault
+			part.Part = rule
+			return refuse(i, column, code, value, &part)
+		}); err != nil {
 			return err
 		}
 	}

@@ -421,6 +421,7 @@
             step={chosen}
             {kinds}
             types={catalogue.data?.types ?? []}
+            help={{ functions: catalogue.data?.functions ?? [], aggregates: catalogue.data?.aggregates ?? [] }}
             {readonly}
             {select}
             uses={usesOf(chosen.id)}

@@ -490,6 +490,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sheets/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Suggest by which columns the rows of a step's two inputs belong together */
+        post: operations["suggest-keys"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/pairs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The nearest names for the values that a step matches, the most doubtful first */
+        post: operations["name-pairs"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheets/try": {
         parameters: {
             query?: never;
@@ -587,6 +621,8 @@ export interface components {
             outs?: number[] | null;
             /** @description Steps that read each output. */
             readers?: number[] | null;
+            /** @description What rows were set aside for, most frequent first. */
+            reasons?: components["schemas"]["AsideReason"][] | null;
             /** @description A trial that did not read everything. */
             sample?: boolean;
             /**
@@ -603,6 +639,32 @@ export interface components {
             example: string;
             help: string;
             name: string;
+        };
+        AsideReason: {
+            code: string;
+            column?: string;
+            /**
+             * Format: int64
+             * @description Which part of the settings refused them, such as a rule, from 1.
+             */
+            part?: number;
+            /** Format: int64 */
+            rows: number;
+        };
+        AtStepBody: {
+            /** @description The sheet as the checked answer gives it. */
+            doc?: unknown;
+            params?: {
+                [key: string]: string;
+            };
+            /**
+             * Format: int64
+             * @description Rows read of the main input.
+             * @default 2000
+             */
+            sample: number;
+            step: string;
+            yaml?: string;
         };
         Bar: {
             /** Format: double */
@@ -837,6 +899,18 @@ export interface components {
             /** @description One list of cells a row, in the order of the columns that come in; null is an absent value. */
             rows: ((string | null)[] | null)[] | null;
         };
+        Key: {
+            left: string;
+            right: string;
+            sentence: string;
+            /**
+             * Format: double
+             * @description Of the left column's different values, how many of 1 stand in the right one.
+             */
+            share: number;
+            /** @description The right column holds no value twice. */
+            unique: boolean;
+        };
         KindView: {
             help: string;
             /** @enum {string} */
@@ -877,6 +951,29 @@ export interface components {
             sentence: string;
             /** @description The settings of that step. */
             settings: unknown;
+        };
+        Pair: {
+            /** @description Where the settings send it: exact, near, unclear or too far. */
+            branch: string;
+            /** @description A person has looked at it. */
+            decided?: boolean;
+            /** @description The nearest name; empty when there is none at all. */
+            name?: string;
+            /**
+             * Format: double
+             * @description The score of the second best.
+             */
+            next?: number;
+            /**
+             * Format: int64
+             * @description How many rows have the value.
+             */
+            rows: number;
+            /** Format: double */
+            score: number;
+            /** @description The second best name. */
+            second?: string;
+            value: string;
         };
         Parameter: {
             default?: string;
@@ -2622,6 +2719,72 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Passed"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "suggest-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AtStepBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Key"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "name-pairs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AtStepBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pair"][] | null;
                 };
             };
             /** @description Error */

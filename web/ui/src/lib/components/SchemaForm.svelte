@@ -13,6 +13,11 @@
 </script>
 
 <script lang="ts">
+  import { tick } from 'svelte';
+
+  import CodeField from '../code/CodeField.svelte';
+  import { wordsHere } from '../code/words';
+  import ColumnWords from './ColumnWords.svelte';
   import Self from './SchemaForm.svelte';
 
   /** A form drawn from a JSON Schema. Lists of records are tables, lists of words
@@ -25,6 +30,8 @@
     suggest = () => [],
     problems = {},
     kept = [],
+    only,
+    without = [],
     readonly = false,
   }: {
     schema: Schema;
@@ -34,11 +41,42 @@
     suggest?: (path: string, format?: string) => string[];
     problems?: Record<string, string>;
     kept?: string[];
+    /** The settings shown, where others have a form of their own. */
+    only?: string[];
+    without?: string[];
     readonly?: boolean;
   } = $props();
 
   const id = $props.id();
-  const fields = $derived(Object.entries(schema.properties ?? {}));
+  let form = $state<HTMLElement>();
+  const words = wordsHere();
+  const mine = $derived(
+    Object.entries(schema.properties ?? {}).filter(([k]) => (!only || only.includes(k)) && !without.includes(k)),
+  );
+  // Settings that have their usual value stand in one line, to be opened; a short form has them all.
+  let opened = $state<string[]>([]);
+  const folds = (name: string) =>
+    words !== undefined &&
+    Object.keys(schema.properties ?? {}).length > 3 &&
+    !schema.required?.includes(name) &&
+    value[name] === undefined &&
+    !opened.includes(name) &&
+    problems[at(name)] === undefined;
+  async function open(name: string, s: Schema) {
+    opened = [...opened, name];
+    if (s.type === 'object') set(name, {});
+    if (s.type === 'boolean') set(name, true);
+    if (s.type === 'array' && s.items?.type === 'object')
+      set(name, [Object.fromEntries((s.items.required ?? []).map((k) => [k, '']))]);
+    await tick();
+    form
+      ?.querySelector<HTMLElement>(
+        `[data-setting="${CSS.escape(at(name))}"] :is(input,select,textarea,button,.cm-content)`,
+      )
+      ?.focus();
+  }
+  const fields = $derived(mine.filter(([k]) => !folds(k)));
+  const folded = $derived(mine.filter(([k]) => folds(k)));
   const at = (name: string) => (path ? `${path}.${name}` : name);
 
   /** set changes one setting; an empty one that may be left out is left out. */
@@ -50,7 +88,7 @@
     change(next);
   }
   const rows = (name: string) => (value[name] as Record<string, unknown>[] | undefined) ?? [];
-  const words = (name: string) => (value[name] as string[] | undefined) ?? [];
+  const listOf = (name: string) => (value[name] as string[] | undefined) ?? [];
   const replace = <T,>(list: T[], i: number, v: T) => list.map((x, k) => (k === i ? v : x));
   const move = <T,>(list: T[], i: number, by: number) => {
     const next = [...list];
@@ -107,6 +145,8 @@
       value={text(v)}
       oninput={(e) => put(e.currentTarget.value === '' ? undefined : Number(e.currentTarget.value))}
     />
+  {:else if words && ['sql', 'query', 'script'].includes(s.format ?? '')}
+    <CodeField value={text(v)} change={put} {label} language={s.format as 'sql' | 'query' | 'script'} {readonly} />
   {:else if ['sql', 'query', 'script', 'rows'].includes(s.format ?? '')}
     <textarea
       class="field data"
@@ -190,7 +230,7 @@
   {/if}
 {/snippet}
 
-<div class="set" class:inner={path !== ''}>
+<div class="set" class:inner={path !== ''} bind:this={form}>
   {#each fields as [name, s] (name)}
     {@const p = at(name)}
     {@const label = s.title ?? name}
@@ -251,15 +291,32 @@
           {/each}
           {@render more(name, s, label === 'on' ? 'a key' : 'one')}
         </div>
+      {:else if s.type === 'array' && s.items?.enum}
+        <ColumnWords
+          columns={s.items.enum}
+          value={listOf(name)}
+          change={(list) => set(name, list)}
+          {label}
+          closed
+          {readonly}
+        />
+      {:else if s.type === 'array' && words && choices(s.items ?? {}, p).length}
+        <ColumnWords
+          columns={choices(s.items ?? {}, p)}
+          value={listOf(name)}
+          change={(list) => set(name, list)}
+          {label}
+          {readonly}
+        />
       {:else if s.type === 'array'}
         <div class="words" role="group" aria-label={label}>
-          {#each words(name) as w, i (i)}
+          {#each listOf(name) as w, i (i)}
             <span class="wordline">
               {@render single(
                 s.items ?? {},
                 p,
                 w,
-                (v) => set(name, replace(words(name), i, String(v ?? ''))),
+                (v) => set(name, replace(listOf(name), i, String(v ?? ''))),
                 `${label} ${i + 1}`,
               )}
               {#if !readonly}
@@ -269,14 +326,14 @@
                   onclick={() =>
                     set(
                       name,
-                      words(name).filter((_, k) => k !== i),
+                      listOf(name).filter((_, k) => k !== i),
                     )}>×</button
                 >
               {/if}
             </span>
             {#if problems[`${p}[${i}]`]}<p class="bad" role="alert">{problems[`${p}[${i}]`]}</p>{/if}
           {/each}
-          {#if !readonly}<button class="plain" onclick={() => set(name, [...words(name), ''])}>Add one</button>{/if}
+          {#if !readonly}<button class="plain" onclick={() => set(name, [...listOf(name), ''])}>Add one</button>{/if}
         </div>
       {:else if s.type === 'object'}
         {#if value[name] && typeof value[name] === 'object'}
@@ -300,6 +357,16 @@
       {#if problems[p]}<p class="bad" role="alert">{problems[p]}</p>{/if}
     </div>
   {/each}
+  {#if folded.length}
+    <span class="what">also</span>
+    <div class="also">
+      {#each folded as [name, s] (name)}
+        <button class="plain" title={s.description} disabled={readonly} onclick={() => open(name, s)}
+          >{s.title ?? name}</button
+        >
+      {/each}
+    </div>
+  {/if}
 </div>
 
 <style>
@@ -318,6 +385,20 @@
   }
   .value {
     min-width: 0;
+  }
+  .also {
+    display: flex;
+    flex-wrap: wrap;
+    gap: 2px 14px;
+  }
+  .also .plain {
+    font-weight: 400;
+    font-size: 13px;
+  }
+  .also .plain:disabled {
+    color: var(--soft);
+    cursor: default;
+    text-decoration: none;
   }
   .tr {
     display: grid;

@@ -5,9 +5,11 @@
   import { client, take, type CheckedStep, type Column, type StepKind } from '../api/client';
   import RowsTable from '../rows/RowsTable.svelte';
   import ColumnsView from './ColumnsView.svelte';
+  import { offerWords, type Help } from '../code/words';
   import SchemaForm, { type Schema } from '../components/SchemaForm.svelte';
   import { count } from '../format';
-  import { columnNames, inputsOf, type Editor, type StepDoc } from './editor.svelte';
+  import { forms } from './forms/forms';
+  import { columnNames, columnsAt, inputsOf, type Editor, type StepDoc } from './editor.svelte';
 
   /** The chosen step: its settings, its rows before and after, its columns. */
   let {
@@ -15,6 +17,7 @@
     step,
     kinds,
     types,
+    help,
     readonly,
     select,
     uses,
@@ -23,6 +26,7 @@
     step: StepDoc;
     kinds: StepKind[];
     types: string[];
+    help: { functions: Help[]; aggregates: Help[] };
     readonly: boolean;
     select: (id: string) => void;
     uses: string[]; // the steps that read this one's rows
@@ -30,11 +34,7 @@
 
   const kind = $derived(kinds.find((k) => k.name === step.kind));
   const checked = $derived<CheckedStep | undefined>(editor.checked?.steps?.find((s) => s.id === step.id));
-  const columnsOf = (place?: string) => {
-    const s = editor.checked?.steps?.find((x) => x.id === (place ?? '').split('.')[0]);
-    const branch = place?.slice((s?.id.length ?? 0) + 1);
-    return (branch ? s?.branches?.find((b) => b.name === branch)?.columns : s?.columns) ?? [];
-  };
+  const columnsOf = (place?: string) => columnsAt(editor.checked, place);
   /** places lists everything that rows can come from: steps, and outputs of steps with several. */
   const places = $derived(
     editor.doc.steps
@@ -45,6 +45,14 @@
         return found?.columns?.length || !branches.length ? [s.id, ...branches] : branches;
       }),
   );
+  const Form = $derived(forms[step.kind]);
+  offerWords(() => ({
+    columns: columnsOf(step.from),
+    tables: inputsOf(step).map((place) => ({ name: place, columns: columnsOf(place) })),
+    functions: help.functions,
+    aggregates: help.aggregates,
+    parameters: (editor.doc.parameters ?? []).map((p) => ({ name: p.name, type: p.type })),
+  }));
   const more = $derived(step.more ?? []);
   const putMore = (list: string[]) =>
     editor.edit((d) => {
@@ -119,7 +127,6 @@
         .map((c) => ({ name: c.name, type: c.type })),
     });
   }
-  const takeAll = () => change({ ...step.settings, columns: columnsOf(step.from).map((c) => ({ take: c.name })) });
 
   const view = $derived(String(searchParams.get('view') ?? 'after'));
   const show = (v: string) => searchParams.set('view', v, { replace: true });
@@ -260,7 +267,24 @@
         {/if}
       </div>
     {/if}
-    {#if kind}
+    {#if kind && Form}
+      {#key step.id}
+        <Form
+          {editor}
+          {step}
+          {kind}
+          {checked}
+          input={columnsOf(step.from)}
+          other={columnsOf(step.with)}
+          {tried}
+          {account}
+          {change}
+          {suggest}
+          {problems}
+          {readonly}
+        />
+      {/key}
+    {:else if kind}
       <SchemaForm schema={kind.schema as Schema} value={step.settings} {change} {suggest} {problems} {readonly} />
     {/if}
     {#if found}
@@ -271,11 +295,6 @@
             >Write dialect and columns down to change them</button
           >{/if}
       </p>
-    {/if}
-    {#if step.kind === 'choose columns' && !readonly && !((step.settings.columns as unknown[]) ?? []).length && columnsOf(step.from).length}
-      <button class="plain" onclick={takeAll}
-        >Take all {columnsOf(step.from).length} columns, to choose among them</button
-      >
     {/if}
     <div class="more">
       <label

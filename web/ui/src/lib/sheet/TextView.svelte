@@ -1,14 +1,14 @@
 <script lang="ts">
   import { defaultKeymap, history, historyKeymap, indentWithTab } from '@codemirror/commands';
   import { yaml } from '@codemirror/lang-yaml';
-  import { bracketMatching, HighlightStyle, indentOnInput, syntaxHighlighting } from '@codemirror/language';
+  import { bracketMatching, indentOnInput, syntaxHighlighting } from '@codemirror/language';
   import { lintGutter, setDiagnostics, type Diagnostic } from '@codemirror/lint';
   import { EditorState } from '@codemirror/state';
   import { EditorView, highlightActiveLine, keymap, lineNumbers } from '@codemirror/view';
-  import { tags } from '@lezer/highlight';
   import { untrack } from 'svelte';
 
   import type { Problem } from '../api/client';
+  import { inks } from '../code/inks';
   import type { Editor } from './editor.svelte';
 
   /** The sheet as text: the same document, checked as it is typed. */
@@ -17,13 +17,6 @@
   let own = ''; // the text that came from here, which must not come back
   let view: EditorView;
   let wait: ReturnType<typeof setTimeout> | undefined;
-
-  const inks = HighlightStyle.define([
-    { tag: [tags.propertyName, tags.definition(tags.propertyName)], color: 'var(--act)' },
-    { tag: [tags.comment], color: 'var(--soft)', fontStyle: 'italic' },
-    { tag: [tags.string, tags.content], color: 'var(--ink)' },
-    { tag: [tags.number, tags.bool], color: 'var(--l2)' },
-  ]);
 
   function mark(problems: Problem[]) {
     const doc = view.state.doc;

@@ -3,6 +3,7 @@ import {
   Refusal,
   take,
   type CheckedSheet,
+  type Column,
   type Passed,
   type PipelineDetail,
   type Problem,
@@ -155,10 +156,22 @@ export class Editor {
     const next = plain(this.doc);
     change(next);
     if (JSON.stringify(next) === before) return;
-    this.past = [...this.past.slice(-199), before];
+    if (!this.goesOnTyping()) this.past = [...this.past.slice(-199), before];
     this.future = [];
     this.doc = next;
     this.changed();
+  }
+
+  private typed: { at: number; field: Element | null } = { at: 0, field: null };
+
+  /** goesOnTyping tells whether an edit belongs to the one before: letters typed into one field are undone together. */
+  private goesOnTyping(): boolean {
+    const field = document.activeElement;
+    const now = Date.now();
+    const goesOn = field === this.typed.field && now - this.typed.at < 2000;
+    const typing = field?.matches('input:not([type=checkbox]),textarea,.cm-content') ?? false;
+    this.typed = { at: now, field: typing ? field : null };
+    return typing && goesOn && this.past.length > 0;
   }
 
   private changed(): void {
@@ -446,12 +459,18 @@ export function stepsAsText(yaml: string, ids: string[]): string {
   return wanted.length ? `steps:\n${wanted.join('').trimEnd()}\n` : '';
 }
 
-/** columnNames joins the names and types of the columns at a place, to see whether they changed. */
-export function columnNames(checked: CheckedSheet | undefined, place: string | undefined): string {
+/** columnsAt gives the columns of the rows at a place. */
+export function columnsAt(checked: CheckedSheet | undefined, place: string | undefined): Column[] {
   const s = checked?.steps?.find((x) => x.id === stepOf(place ?? ''));
   const branch = place?.slice((s?.id.length ?? 0) + 1);
-  const columns = branch ? s?.branches?.find((b) => b.name === branch)?.columns : s?.columns;
-  return (columns ?? []).map((c) => `${c.name} ${c.type}`).join('\n');
+  return (branch ? s?.branches?.find((b) => b.name === branch)?.columns : s?.columns) ?? [];
+}
+
+/** columnNames joins the names and types of the columns at a place, to see whether they changed. */
+export function columnNames(checked: CheckedSheet | undefined, place: string | undefined): string {
+  return columnsAt(checked, place)
+    .map((c) => `${c.name} ${c.type}`)
+    .join('\n');
 }
 
 /** rewire changes where the rows of a step come from; nothing leaves a place empty. */

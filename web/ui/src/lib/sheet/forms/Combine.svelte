@@ -1,0 +1,104 @@
+<script lang="ts">
+  import SchemaForm, { type Schema } from '../../components/SchemaForm.svelte';
+  import { count } from '../../format';
+  import KeyPairs from './KeyPairs.svelte';
+  import { put, type FormProps } from './settings';
+
+  /** What joins, looks up, finds what was valid and compares: the keys, and how
+   * many rows found a partner on each side. */
+  let props: FormProps = $props();
+  const { editor, step, kind, input, other, tried, account, problems, readonly } = $derived(props);
+
+  const setOn = (on: { left: string; right?: string }[]) => props.change(put(step.settings, 'on', on, ['on']));
+  const needsKeys = $derived(step.settings.rows !== 'every pair');
+  const side = (i: number) => ({ matched: account?.matched?.[i] ?? 0, alone: account?.unmatched?.[i] ?? 0 });
+  const names = $derived([step.from ?? 'left', step.with ?? 'right']);
+  const counted = $derived(account?.matched ? [0, 1].filter((i) => side(i).matched + side(i).alone > 0) : []);
+
+  // A look-up answers each row once: with a match, or with what is set for the other cases.
+  const answers = $derived(step.kind === 'look up' || step.kind === 'find valid');
+  const keyPlaces = $derived(
+    ((step.settings.on as { left: string }[] | undefined) ?? [])
+      .map((k) => k.left)
+      .concat(step.kind === 'find valid' ? [String(step.settings.at ?? '')] : [])
+      .map((n) => (tried?.before?.[0]?.columns ?? []).findIndex((c) => c.name === n))
+      .filter((n) => n >= 0),
+  );
+  const before = $derived(tried?.before?.[0]);
+  const whole = $derived(before !== undefined && (before.rows ?? []).length === before.total);
+  const noKey = $derived((before?.rows ?? []).filter((r) => keyPlaces.some((k) => r?.[k] === null)).length);
+  const aside = (code: string) =>
+    (account?.reasons ?? []).filter((r) => r.code === code).reduce((sum, r) => sum + r.rows, 0);
+
+  // A comparison marks each row.
+  const marks = $derived.by(() => {
+    if (step.kind !== 'compare') return [];
+    const name = String(step.settings.mark_as ?? 'mark');
+    const at = (tried?.after?.columns ?? []).findIndex((c) => c.name === name);
+    const p = tried?.after?.profile?.[at];
+    return ['new', 'changed', 'gone', 'same'].map((mark) => ({
+      mark,
+      rows: (p?.frequent ?? []).find((f) => f.text === mark)?.rows ?? 0,
+    }));
+  });
+</script>
+
+<div class="on">
+  {#if needsKeys}
+    <span class="what">on</span>
+    <KeyPairs {editor} {step} {input} {other} change={setOn} {problems} {readonly} />
+  {/if}
+  {#if counted.length}
+    <span class="what">found</span>
+    <div class="counts">
+      {#each counted as i (i)}
+        {@const s = side(i)}
+        <span
+          ><code>{names[i]}</code> <b class="num">{count(s.matched)}</b> with a partner,
+          <b class="num" class:look={s.alone > 0}>{count(s.alone)}</b> without</span
+        >
+      {/each}
+      {#if answers && whole && noKey}<span><b class="num">{count(noKey)}</b> of them have no key</span>{/if}
+      {#if answers && aside('many matches')}<span><b class="num">{count(aside('many matches'))}</b> match several</span
+        >{/if}
+    </div>
+  {/if}
+  {#if marks.length && tried}
+    <span class="what">marked</span>
+    <div class="counts">
+      {#each marks as m (m.mark)}<span><b class="num" class:zero={!m.rows}>{count(m.rows)}</b> {m.mark}</span>{/each}
+    </div>
+  {/if}
+</div>
+<SchemaForm
+  schema={kind.schema as Schema}
+  value={step.settings}
+  change={props.change}
+  suggest={props.suggest}
+  {problems}
+  without={['on']}
+  {readonly}
+/>
+
+<style>
+  .on {
+    display: grid;
+    grid-template-columns: 112px minmax(0, 1fr);
+    gap: 7px 10px;
+    align-items: baseline;
+    font-size: 13.5px;
+    margin-bottom: 7px;
+  }
+  .what {
+    color: var(--soft);
+  }
+  .counts {
+    display: flex;
+    flex-wrap: wrap;
+    gap: 2px 18px;
+    font-size: 13px;
+  }
+  .look {
+    color: var(--aside);
+  }
+</style>
