@@ -13,28 +13,28 @@ import (
 // where it happens: In and Out by the engine at the step's edges, the others by
 // the step.
 type Account struct {
-	Step       string   `json:"step"`
-	Kind       string   `json:"kind"`
-	In         []int64  `json:"in" doc:"Rows in by input; for a read the records seen at the source."`
-	Made       int64    `json:"made"`
-	Out        int64    `json:"out"`
-	Outs       []int64  `json:"outs,omitempty" doc:"By output, for steps with several."`
-	Readers    []int64  `json:"readers,omitempty" doc:"Steps that read each output."`
-	Dropped    int64    `json:"dropped"`
-	SetAside   int64    `json:"set_aside"`
+	Step       string        `json:"step"`
+	Kind       string        `json:"kind"`
+	In         []int64       `json:"in" doc:"Rows in by input; for a read the records seen at the source."`
+	Made       int64         `json:"made"`
+	Out        int64         `json:"out"`
+	Outs       []int64       `json:"outs,omitempty" doc:"By output, for steps with several."`
+	Readers    []int64       `json:"readers,omitempty" doc:"Steps that read each output."`
+	Dropped    int64         `json:"dropped"`
+	SetAside   int64         `json:"set_aside"`
 	Reasons    []AsideReason `json:"reasons,omitempty" doc:"What rows were set aside for, most frequent first."`
-	Absorbed   int64    `json:"absorbed"`
-	Held       int64    `json:"held"`
-	Matched    []int64  `json:"matched,omitempty" doc:"By input, for steps that combine."`
-	Alone      []int64  `json:"unmatched,omitempty"`
-	Bytes      int64    `json:"bytes,omitempty" doc:"Read from the source or written to the target."`
-	Seconds    float64  `json:"seconds" doc:"Time this step worked."`
-	Begin      float64  `json:"begin" doc:"Seconds after the run's start when the first rows came."`
-	End        float64  `json:"end" doc:"Seconds after the run's start when the last rows left."`
-	Memory     int64    `json:"memory,omitempty" doc:"Most bytes held at once."`
-	InDatabase bool     `json:"in_database,omitempty" doc:"The database did this step; it tells the rows in and out alone."`
-	Sample     bool     `json:"sample,omitempty" doc:"A trial that did not read everything."`
-	Reached    bool     `json:"-"`
+	Absorbed   int64         `json:"absorbed"`
+	Held       int64         `json:"held"`
+	Matched    []int64       `json:"matched,omitempty" doc:"By input, for steps that combine."`
+	Alone      []int64       `json:"unmatched,omitempty"`
+	Bytes      int64         `json:"bytes,omitempty" doc:"Read from the source or written to the target."`
+	Seconds    float64       `json:"seconds" doc:"Time this step worked."`
+	Begin      float64       `json:"begin" doc:"Seconds after the run's start when the first rows came."`
+	End        float64       `json:"end" doc:"Seconds after the run's start when the last rows left."`
+	Memory     int64         `json:"memory,omitempty" doc:"Most bytes held at once."`
+	InDatabase bool          `json:"in_database,omitempty" doc:"The database did this step; it tells the rows in and out alone."`
+	Sample     bool          `json:"sample,omitempty" doc:"A trial that did not read everything."`
+	Reached    bool          `json:"-"`
 }
 
 // AsideReason is what rows were set aside for.

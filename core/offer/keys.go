@@ -22,7 +22,7 @@ type Key struct {
 
 const (
 	fewestShared = 0.3  // share of values from which a pair is looked at
-	likely       = 0.68 // from which it is told
+	likely       = 0.62 // from which it is told
 	mostKeys     = 6
 )
 
@@ -58,7 +58,7 @@ func Keys(left, right batch.Wire) []Key {
 			if share < fewestShared {
 				continue
 			}
-			weight := 0.6
+			weight := 0.7
 			if l.Type.Kind != schema.Text { // small numbers and days stand in many columns
 				weight = 0.4
 			}

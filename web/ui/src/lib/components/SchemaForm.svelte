@@ -55,8 +55,10 @@
   );
   // Settings that have their usual value stand in one line, to be opened; a short form has them all.
   let opened = $state<string[]>([]);
-  const folds = (name: string) =>
+  const folds = (name: string, s: Schema) =>
     words !== undefined &&
+    !s.enum && // a choice tells by itself what it is
+    !['columns', 'by'].includes(name) &&
     Object.keys(schema.properties ?? {}).length > 3 &&
     !schema.required?.includes(name) &&
     value[name] === undefined &&
@@ -75,8 +77,8 @@
       )
       ?.focus();
   }
-  const fields = $derived(mine.filter(([k]) => !folds(k)));
-  const folded = $derived(mine.filter(([k]) => folds(k)));
+  const fields = $derived(mine.filter(([k, s]) => !folds(k, s)));
+  const folded = $derived(mine.filter(([k, s]) => folds(k, s)));
   const at = (name: string) => (path ? `${path}.${name}` : name);
 
   /** set changes one setting; an empty one that may be left out is left out. */
@@ -385,6 +387,10 @@
   }
   .value {
     min-width: 0;
+  }
+  .value > select.field {
+    width: auto;
+    min-width: 130px;
   }
   .also {
     display: flex;

@@ -310,7 +310,7 @@
   </div>
 {/if}
 <div
-  class="scroll grid"
+  class="scroll cells"
   tabindex="0"
   role="grid"
   aria-label={label}
@@ -355,7 +355,7 @@
 {/if}
 
 <style>
-  .grid {
+  .cells {
     font: 12px var(--data);
     position: relative;
   }

@@ -341,7 +341,7 @@
       <select
         class="field"
         aria-label="Output"
-        value={shownBranch?.name ?? ''}
+        value={shownBranch?.name ?? (checked?.columns?.length ? '' : tried.branches[0]!.name)}
         onchange={(e) => searchParams.set('branch', e.currentTarget.value, { replace: true })}
       >
         {#if checked?.columns?.length}<option value="">{step.id}</option>{/if}
@@ -518,6 +518,12 @@
   }
   .telling {
     margin: 0 0 8px;
+  }
+  .telling.mild {
+    padding: 2px 8px;
+    font-size: 12.5px;
+    background: none;
+    color: var(--soft);
   }
   .tabs .note {
     font-weight: 400;

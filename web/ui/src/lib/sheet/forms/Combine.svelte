@@ -30,6 +30,24 @@
   const aside = (code: string) =>
     (account?.reasons ?? []).filter((r) => r.code === code).reduce((sum, r) => sum + r.rows, 0);
 
+  interface Answer {
+    do?: string;
+    values?: unknown[];
+  }
+  const cases = $derived([
+    { name: 'no_key', words: 'no key', rows: whole ? noKey : undefined },
+    { name: 'no_match', words: 'no match', rows: whole && account ? Math.max(0, side(0).alone - noKey) : undefined },
+  ]);
+  const answer = (name: string) => (step.settings[name] as Answer | undefined) ?? {};
+  const schemaOf = (name: string) => ({
+    properties: { values: (kind.schema as Schema).properties![name]!.properties!.values! },
+  });
+  function setAnswer(name: string, next: Answer) {
+    if (next.do === 'use null' || !next.do) delete next.do;
+    if (next.do !== 'use values') delete next.values;
+    props.change(put(step.settings, name, next.do ? next : undefined));
+  }
+
   // A comparison marks each row.
   const marks = $derived.by(() => {
     if (step.kind !== 'compare') return [];
@@ -58,10 +76,38 @@
           <b class="num" class:look={s.alone > 0}>{count(s.alone)}</b> without</span
         >
       {/each}
-      {#if answers && whole && noKey}<span><b class="num">{count(noKey)}</b> of them have no key</span>{/if}
-      {#if answers && aside('many matches')}<span><b class="num">{count(aside('many matches'))}</b> match several</span
+      {#if answers && aside('many matches')}<span
+          ><b class="num">{count(aside('many matches'))}</b> match several and are set aside</span
         >{/if}
     </div>
+  {/if}
+  {#if answers}
+    {#each cases as c (c.name)}
+      <span class="what">{c.words}</span>
+      <div data-setting={c.name}>
+        <select
+          class="field answer"
+          aria-label={c.words}
+          disabled={readonly}
+          value={answer(c.name).do ?? 'use null'}
+          onchange={(e) => setAnswer(c.name, { ...answer(c.name), do: e.currentTarget.value })}
+        >
+          {#each ['use null', 'use values', 'set aside', 'drop'] as o (o)}<option value={o}>{o}</option>{/each}
+        </select>
+        {#if c.rows}<span class="note"><b class="num">{count(c.rows)}</b> {c.rows === 1 ? 'row' : 'rows'}</span>{/if}
+        {#if answer(c.name).do === 'use values'}
+          <SchemaForm
+            schema={schemaOf(c.name)}
+            value={answer(c.name) as Record<string, unknown>}
+            change={(v) => setAnswer(c.name, v)}
+            path={c.name}
+            suggest={props.suggest}
+            {problems}
+            {readonly}
+          />
+        {/if}
+      </div>
+    {/each}
   {/if}
   {#if marks.length && tried}
     <span class="what">marked</span>
@@ -76,7 +122,7 @@
   change={props.change}
   suggest={props.suggest}
   {problems}
-  without={['on']}
+  without={answers ? ['on', 'no_key', 'no_match'] : ['on']}
   {readonly}
 />
 
@@ -97,6 +143,10 @@
     flex-wrap: wrap;
     gap: 2px 18px;
     font-size: 13px;
+  }
+  .answer {
+    width: auto;
+    min-width: 130px;
   }
   .look {
     color: var(--aside);
