@@ -121,6 +121,7 @@ func TestEachStepIsBuiltByItsForm(t *testing.T) {
 			b.see("What next after")
 			b.press("a")
 			b.fill("input[aria-label='What next']", c.kind)
+			b.until("it is offered first", `document.querySelector('.hits li')?.innerText.startsWith(`+quoted(c.kind)+`)`)
 			b.press(kb.Enter)
 			b.until("the step is there", `document.querySelector("[aria-label='Name of the step']")?.value !== 'stays'`)
 			if c.with {

@@ -148,7 +148,8 @@ func (f *sheetFile) tellProblems(p *engine.Plan) error {
 
 type checkCommand struct {
 	sheetFile
-	SQL bool `help:"Print the statement by which the sheet runs in its database, and the database's plan for it."`
+	Examples bool `help:"Run the sheet's examples and compare what comes out with what they expect; exits with an error when one differs."`
+	SQL      bool `help:"Print the statement by which the sheet runs in its database, and the database's plan for it."`
 }
 
 func (c *checkCommand) Run(ctx context.Context) error {
@@ -157,6 +158,9 @@ func (c *checkCommand) Run(ctx context.Context) error {
 		return err
 	}
 	defer world.Close()
+	if c.Examples {
+		return c.checkExamples(ctx, p, world)
+	}
 	if err := c.tellProblems(p); err != nil {
 		return err
 	}
@@ -171,6 +175,44 @@ func (c *checkCommand) Run(ctx context.Context) error {
 	}
 	if d, err := p.InDatabase(); err == nil && p.Sheet.Engine != sheet.OwnEngine {
 		fmt.Printf("runs in the database of %s; --sql shows how\n", d.Connection)
+	}
+	return nil
+}
+
+// checkExamples runs the examples of a sheet. Its sources need not be there where
+// the examples give all rows.
+func (c *checkCommand) checkExamples(ctx context.Context, p *engine.Plan, world *connect.World) error {
+	outcomes := []engine.Outcome{}
+	for _, e := range p.Sheet.Examples {
+		outcomes = append(outcomes, engine.CheckExample(ctx, p.Sheet, e, engine.Binding{World: world, Params: c.Param, Now: time.Now(), Reach: lookedAt})...)
+	}
+	failed := 0
+	for _, o := range outcomes {
+		word := "as expected"
+		if !o.OK {
+			failed++
+			word = "differs"
+		}
+		if c.JSON {
+			continue
+		}
+		fmt.Printf("%-11s  %s: %s\n", word, o.Example, o.Sentence)
+		for what, rows := range map[string][][]string{"missing": o.Missing, "not expected": o.Extra} {
+			for _, row := range rows[:min(len(rows), 10)] {
+				fmt.Printf("    %-12s  %s\n", what, strings.Join(row, " · "))
+			}
+		}
+	}
+	if c.JSON {
+		if err := printJSON(outcomes); err != nil {
+			return err
+		}
+	}
+	if len(p.Sheet.Examples) == 0 && !c.JSON {
+		fmt.Println("the sheet has no examples")
+	}
+	if failed > 0 {
+		return &exitError{exitFailed, fmt.Errorf("%d of %d examples differ from what they expect", failed, len(outcomes))}
 	}
 	return nil
 }

@@ -133,6 +133,12 @@ func whole(s *Sheet) map[string]any {
 	for _, p := range s.Parameters {
 		out["parameter "+p.Name] = p
 	}
+	for _, st := range s.Stretches {
+		out["stretch "+st.Name] = st.First + " to " + st.Last
+	}
+	for _, e := range s.Examples {
+		out["example "+e.Name] = e
+	}
 	return asMap(out)
 }
 

@@ -7,7 +7,7 @@ import (
 )
 
 // Format writes a sheet in canonical form: fixed order of keys, two blanks a
-// level, nothing that has its usual value.
+// level, nothing that has its usual value. Comments stay with their settings.
 func Format(s *Sheet) (string, error) {
 	doc := yaml.MapSlice{{Key: "welkin", Value: Version}, {Key: "name", Value: s.Name}}
 	add := func(m *yaml.MapSlice, key, value string) {
@@ -23,6 +23,12 @@ func Format(s *Sheet) (string, error) {
 		doc = append(doc, yaml.MapItem{Key: "limits", Value: s.Limits})
 	}
 	add(&doc, "engine", s.Engine)
+	if len(s.Stretches) > 0 {
+		doc = append(doc, yaml.MapItem{Key: "stretches", Value: s.Stretches})
+	}
+	if len(s.Examples) > 0 {
+		doc = append(doc, yaml.MapItem{Key: "examples", Value: s.Examples})
+	}
 	steps := []yaml.MapSlice{}
 	for _, st := range s.Steps {
 		m := yaml.MapSlice{{Key: "step", Value: st.ID}, {Key: "does", Value: st.Kind}}
@@ -50,7 +56,7 @@ func Format(s *Sheet) (string, error) {
 		steps = append(steps, m)
 	}
 	doc = append(doc, yaml.MapItem{Key: "steps", Value: steps})
-	text, err := yaml.MarshalWithOptions(doc, yaml.Indent(2), yaml.IndentSequence(true), yaml.UseLiteralStyleIfMultiline(true))
+	text, err := yaml.MarshalWithOptions(doc, yaml.Indent(2), yaml.IndentSequence(true), yaml.UseLiteralStyleIfMultiline(true), yaml.WithComment(s.comments(doc)))
 	if err != nil {
 		return "", fmt.Errorf("writing the sheet: %w", err)
 	}

@@ -1,6 +1,9 @@
 package sheet
 
-import "fmt"
+import (
+	"fmt"
+	"slices"
+)
 
 // checkGraph finds steps without a name, twice the same name, inputs that are
 // not there, and circles.
@@ -53,9 +56,45 @@ func (s *Sheet) checkGraph(kinds Kinds) []Problem {
 			}
 		}
 	}
+	problems = append(problems, s.checkParts(ids)...)
 	if len(problems) == 0 {
 		if _, circle := s.Order(); circle != nil {
 			at(circle, "from", "the rows of %q would come from itself; give it another input", circle.ID)
+		}
+	}
+	return problems
+}
+
+// checkParts finds stretches and examples that name steps which are not there.
+func (s *Sheet) checkParts(ids []string) []Problem {
+	var problems []Problem
+	at := func(path, format string, args ...any) {
+		problems = append(problems, Problem{Path: path, Sentence: fmt.Sprintf(format, args...), Warning: true})
+	}
+	end := -1 // the last line of the stretches so far
+	for i, st := range s.Stretches {
+		first, last := slices.Index(ids, st.First), slices.Index(ids, st.Last)
+		path := fmt.Sprintf("stretches[%d]", i)
+		switch {
+		case first < 0:
+			at(path+".first", "the stretch %q begins with %q, which is no step%s", st.Name, st.First, didYouMean(st.First, ids))
+		case last < 0:
+			at(path+".last", "the stretch %q ends with %q, which is no step%s", st.Name, st.Last, didYouMean(st.Last, ids))
+		case last < first:
+			at(path, "the stretch %q ends before it begins: %s stands after %s", st.Name, st.First, st.Last)
+		case first <= end:
+			at(path, "the stretch %q begins at %s, which is in another one already", st.Name, st.First)
+		default:
+			end = last
+		}
+	}
+	for i, e := range s.Examples {
+		for kind, list := range map[string][]ExampleRows{"given": e.Given, "expect": e.Expect} {
+			for k, rows := range list {
+				if id, _ := Source(rows.Step); !slices.Contains(ids, id) {
+					at(fmt.Sprintf("examples[%d].%s[%d].step", i, kind, k), "the example %q has rows of %q, which is no step%s", e.Name, rows.Step, didYouMean(id, ids))
+				}
+			}
 		}
 	}
 	return problems

@@ -29,6 +29,7 @@ func Parse(text string, kinds Kinds) (*Sheet, []Problem) {
 		return r.sheet, r.problems
 	}
 	r.document(file.Docs[0].Body)
+	r.sheet.readComments(text)
 	r.problems = append(r.problems, r.sheet.checkGraph(kinds)...)
 	return r.sheet, r.problems
 }
@@ -83,7 +84,7 @@ func entries(n ast.Node) ([]*ast.MappingValueNode, bool) {
 
 func keyOf(e *ast.MappingValueNode) string { return e.Key.GetToken().Value }
 
-var sheetKeys = []string{"welkin", "name", "description", "parameters", "limits", "engine", "steps"}
+var sheetKeys = []string{"welkin", "name", "description", "parameters", "limits", "engine", "stretches", "examples", "steps"}
 
 func (r *reading) document(body ast.Node) {
 	list, ok := entries(body)
@@ -109,6 +110,10 @@ func (r *reading) document(body ast.Node) {
 		case "engine":
 			r.sheet.engineAt = e.Value
 			r.decode("", e.Value, &r.sheet.Engine)
+		case "stretches":
+			r.decode("", e.Value, &r.sheet.Stretches)
+		case "examples":
+			r.decode("", e.Value, &r.sheet.Examples)
 		case "steps":
 			r.steps(e.Value)
 		default:

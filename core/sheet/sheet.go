@@ -26,8 +26,35 @@ type Sheet struct {
 	Parameters  []Parameter `json:"parameters,omitempty"`
 	Limits      Limits      `json:"limits"`
 	Engine      string      `json:"engine,omitempty" doc:"Where it runs: database or own; in the database when it can, if left out."`
+	Stretches   []Stretch   `json:"stretches,omitempty" doc:"Lines that can be shown as one."`
+	Examples    []Example   `json:"examples,omitempty" doc:"Rows to try the sheet with, and what must come of them."`
 	Steps       []*Step     `json:"steps"`
+	Comments    []Comment   `json:"comments,omitempty" yaml:"-" doc:"Those of the text."`
 	engineAt    ast.Node
+}
+
+// Stretch is a name for steps that follow each other on the sheet.
+type Stretch struct {
+	Name  string `json:"name"`
+	First string `json:"first" doc:"The step with which it begins."`
+	Last  string `json:"last" doc:"The step with which it ends."`
+}
+
+// Example is a test of a sheet: rows that some places give instead of their own,
+// and rows that must come out of others. Rows are text with a header line and
+// commas between; an empty value is null.
+type Example struct {
+	Name   string        `json:"name"`
+	Note   string        `json:"note,omitempty"`
+	Given  []ExampleRows `json:"given"`
+	Expect []ExampleRows `json:"expect,omitempty"`
+}
+
+// ExampleRows are rows at a place. Rows expected may have some of its columns
+// alone, and come in any order.
+type ExampleRows struct {
+	Step string `json:"step" doc:"The step; step.output for a step with several outputs."`
+	Rows string `json:"rows"`
 }
 
 // Where a sheet runs.

@@ -14,6 +14,9 @@
   import { may } from '../lib/session.svelte';
   import { finding } from '../lib/finding.svelte';
   import { Editor, inputsOf, stepOf, stepsAsText } from '../lib/sheet/editor.svelte';
+  import GatherForm from '../lib/sheet/GatherForm.svelte';
+  import Overview from '../lib/sheet/Overview.svelte';
+  import { linesOf, type Line } from '../lib/sheet/stretches';
   import ConflictView from '../lib/sheet/ConflictView.svelte';
   import LaneMargin from '../lib/sheet/LaneMargin.svelte';
   import SheetPage from '../lib/sheet/SheetPage.svelte';
@@ -70,6 +73,8 @@
 
   function select(s: string) {
     editor.followed = undefined;
+    gathering = false;
+    shownFolded = '';
     searchParams.set('step', s, { replace: true });
     searchParams.delete('column', undefined, { replace: true }); // it was to be shown at the step before
   }
@@ -81,6 +86,72 @@
   function showText(on: boolean) {
     if (on) searchParams.set('text', '1');
     else searchParams.delete('text');
+  }
+
+  // Stretches are folded for oneself; what belongs together is said in the sheet.
+  let folded = $derived(JSON.parse(localStorage.getItem(`welkin.folded.${id}`) ?? '[]') as string[]);
+  const lines = $derived(linesOf(steps, editor.doc.stretches ?? [], folded));
+  function fold(name: string, on = !folded.includes(name)) {
+    folded = on ? [...folded.filter((f) => f !== name), name] : folded.filter((f) => f !== name);
+    localStorage.setItem(`welkin.folded.${id}`, JSON.stringify(folded));
+  }
+  function unname(name: string) {
+    editor.edit((d) => {
+      d.stretches = (d.stretches ?? []).filter((s) => s.name !== name);
+    });
+  }
+  /** goLine moves along the ledger; a folded stretch is passed as one line, its last step being chosen. */
+  function goLine(by: number) {
+    const at = lines.findIndex((l) => l.steps.some((s) => s.id === chosenId));
+    const to = lines[at < 0 ? 0 : at + by];
+    if (!to) return;
+    select(to.steps.at(-1)!.id);
+    if (to.folded) shownFolded = to.steps.at(-1)!.id;
+  }
+  let gathering = $state(false);
+  const stretchOf = $derived(lines.find((l) => l.id === chosenId)?.stretch);
+  // A step that is chosen, by a key or a link, is seen.
+  $effect(() => {
+    const line = lines.find((l) => l.folded && l.steps.some((s) => s.id === chosenId));
+    if (line?.stretch && chosenId !== untrack(() => shownFolded)) untrack(() => fold(line.stretch!.name, false));
+  });
+  let shownFolded = $state(''); // the step that stays chosen while its stretch is folded over it
+
+  let lineBox = $state<HTMLElement>();
+  let ledgerTop = $state(0);
+  let ledgerTall = $state(400);
+  const long = 24; // lines from which the whole is shown beside
+  const marks = $derived(
+    lines.length <= long
+      ? []
+      : lines.map((l) => ({
+          id: l.id,
+          what: l.folded ? l.stretch!.name : l.id,
+          look: l.steps.some((s) => s.id === chosenId)
+            ? ('on' as const)
+            : l.steps.some((s) => problemOf(s.id))
+              ? ('wrong' as const)
+              : l.steps.some((s) => figures.get(s.id)?.set_aside)
+                ? ('aside' as const)
+                : l.folded
+                  ? ('stretch' as const)
+                  : ('plain' as const),
+        })),
+  );
+  $effect(() => {
+    void chosenId;
+    void lines;
+    untrack(() => lineBox?.querySelector('[aria-selected=true]')?.scrollIntoView({ block: 'nearest' }));
+  });
+  /** The figures of a folded stretch: what comes out at its end, and what all its steps did. */
+  function together(l: Line) {
+    const all = l.steps.map((s) => figures.get(s.id)).filter((a) => a !== undefined);
+    return {
+      out: figures.get(l.steps.at(-1)!.id)?.out,
+      aside: all.reduce((n, a) => n + a.set_aside, 0),
+      seconds: all.reduce((n, a) => n + a.seconds, 0),
+      any: all.length > 0,
+    };
   }
 
   // The figures are the last trial's where it reached, else the last run's.
@@ -249,7 +320,6 @@
     }
     if (e.key === 'Escape' && e.target instanceof HTMLElement && e.target.closest('.page')) e.target.blur();
     if (e.ctrlKey || e.metaKey || e.altKey || typing(e)) return;
-    const at = chosen ? steps.indexOf(chosen) : -1;
     const edits: Record<string, () => void> = readonly
       ? {}
       : {
@@ -262,12 +332,18 @@
           u: () => editor.undo(),
           U: () => editor.redo(),
           t: () => chosen && void editor.try(chosen.id, true),
+          g: () => (gathering = chosen !== undefined && !stretchOf),
+          f: () => {
+            if (!stretchOf) return;
+            shownFolded = chosenId;
+            fold(stretchOf.name, true);
+          },
         };
     const doing: Record<string, () => void> = {
       ...edits,
       Escape: () => (editor.followed ? (editor.followed = undefined) : chosen && wholeSheet()),
-      ArrowDown: () => steps[at + 1] && select(steps[at + 1]!.id),
-      ArrowUp: () => steps[at - 1] && select(steps[at - 1]!.id),
+      ArrowDown: () => goLine(1),
+      ArrowUp: () => goLine(-1),
       ArrowLeft: () => chosen && inputsOf(chosen)[0] && select(stepOf(inputsOf(chosen)[0]!)),
       ArrowRight: () => chosen && usesOf(chosen.id)[0] && select(usesOf(chosen.id)[0]!),
       Enter: () => (document.querySelector('.page .set .field') as HTMLElement | null)?.focus(),
@@ -326,58 +402,116 @@
           >time</span
         >
       </div>
-      <div class="scroll" role="listbox" aria-label="Steps" tabindex="-1">
-        <div class="steps">
-          <LaneMargin
-            steps={steps.map((s) => ({ id: s.id, inputs: inputsOf(s).map(stepOf) }))}
-            roles={steps.map((s) => kindOf(s.kind)?.role ?? '')}
-            {tall}
-          />
-          {#each steps as s (s.id)}
-            {@const a = figures.get(s.id)}
-            {@const role = kindOf(s.kind)?.role}
-            {@const wrong = problemOf(s.id)}
-            {@const info = editor.checked?.steps?.find((x) => x.id === s.id)}
-            <button
-              class="cols line"
-              class:on={s.id === chosenId}
-              class:older={editor.tried !== undefined && !triedSteps.includes(s.id)}
-              role="option"
-              aria-selected={s.id === chosenId}
-              style:height="{tall}px"
-              onclick={() => select(s.id)}
+      <div class="around">
+        <div
+          class="scroll"
+          class:long={marks.length > 0}
+          role="listbox"
+          aria-label="Steps"
+          tabindex="-1"
+          bind:this={lineBox}
+          bind:clientHeight={ledgerTall}
+          onscroll={(e) => (ledgerTop = e.currentTarget.scrollTop)}
+        >
+          <div class="steps">
+            <LaneMargin
+              steps={lines.map((l) => ({ id: l.id, inputs: l.inputs }))}
+              roles={lines.map((l) => (l.folded ? 'stretch' : (kindOf(l.steps[0]!.kind)?.role ?? '')))}
+              {tall}
+            />
+            {#each lines as l (l.id)}
+              {#if l.folded}
+                {@const sum = together(l)}
+                <button
+                  class="cols line stretch"
+                  class:on={l.steps.some((s) => s.id === chosenId)}
+                  role="option"
+                  aria-selected={l.steps.some((s) => s.id === chosenId)}
+                  style:height="{tall}px"
+                  title="Show its steps"
+                  onclick={() => fold(l.stretch!.name, false)}
+                >
+                  <span></span>
+                  <span class="what"
+                    ><b>{l.stretch!.name}</b><span
+                      >{l.steps.length} steps, {l.steps[0]!.id} to {l.steps.at(-1)!.id}</span
+                    ></span
+                  >
+                  <span class="num">{sum.out === undefined ? '' : count(sum.out)}</span><span class="num d"></span>
+                  <span class="num" class:as={sum.aside > 0} class:zero={!sum.aside}
+                    >{sum.any ? count(sum.aside) : ''}</span
+                  >
+                  <span class="num d">{sum.any ? duration(sum.seconds) : ''}</span>
+                </button>
+              {:else}
+                {@const s = l.steps[0]!}
+                {@const a = figures.get(s.id)}
+                {@const role = kindOf(s.kind)?.role}
+                {@const wrong = problemOf(s.id)}
+                {@const info = editor.checked?.steps?.find((x) => x.id === s.id)}
+                <button
+                  class="cols line"
+                  class:on={s.id === chosenId}
+                  class:older={editor.tried !== undefined && !triedSteps.includes(s.id)}
+                  role="option"
+                  aria-selected={s.id === chosenId}
+                  style:height="{tall}px"
+                  onclick={() => select(s.id)}
+                >
+                  <span></span>
+                  <span class="what"
+                    ><b
+                      >{s.id}{#if l.stretch}<i class="of">{l.stretch.name}</i>{/if}</b
+                    >{#if wrong}<span class="bad">{wrong.sentence}</span>{:else}<span
+                        ><Sentence text={info?.sentence ?? s.kind} /></span
+                      >{/if}</span
+                  >
+                  <span class="num"
+                    >{a ? count(role === 'write' && triedSteps.includes(s.id) ? (a.in ?? [])[0] : a.out) : ''}</span
+                  >
+                  <span class="num d">{a && role === 'work' ? change((a.in ?? [])[0] ?? 0, a.out) : a ? '–' : ''}</span>
+                  <span class="num" class:as={a?.set_aside} class:zero={!a?.set_aside}
+                    >{a ? count(a.set_aside) : ''}</span
+                  >
+                  <span class="num d">{a ? duration(a.seconds) : ''}</span>
+                </button>
+                {#if adding && s.id === (chosen?.id ?? steps.at(-1)?.id)}<WhatNext
+                    {kinds}
+                    after={s.id}
+                    {add}
+                    close={() => (adding = false)}
+                  />{/if}
+                {#if gathering && s.id === chosenId}<GatherForm
+                    {editor}
+                    from={s.id}
+                    done={(name) => {
+                      gathering = false;
+                      if (!name) return;
+                      shownFolded = chosenId;
+                      fold(name, true);
+                    }}
+                  />{/if}
+              {/if}
+            {/each}
+          </div>
+          {#if adding && steps.length === 0}<WhatNext {kinds} after="" {add} close={() => (adding = false)} />{/if}
+          {#if !adding && !readonly}
+            <button class="invite" onclick={() => (adding = true)}
+              ><kbd>a</kbd><i
+                >{steps.length
+                  ? `What next after “${chosen?.id ?? steps.at(-1)?.id}”?`
+                  : 'Where do the rows come from?'}</i
+              ></button
             >
-              <span></span>
-              <span class="what"
-                ><b>{s.id}</b>{#if wrong}<span class="bad">{wrong.sentence}</span>{:else}<span
-                    ><Sentence text={info?.sentence ?? s.kind} /></span
-                  >{/if}</span
-              >
-              <span class="num"
-                >{a ? count(role === 'write' && triedSteps.includes(s.id) ? (a.in ?? [])[0] : a.out) : ''}</span
-              >
-              <span class="num d">{a && role === 'work' ? change((a.in ?? [])[0] ?? 0, a.out) : a ? '–' : ''}</span>
-              <span class="num" class:as={a?.set_aside} class:zero={!a?.set_aside}>{a ? count(a.set_aside) : ''}</span>
-              <span class="num d">{a ? duration(a.seconds) : ''}</span>
-            </button>
-            {#if adding && s.id === (chosen?.id ?? steps.at(-1)?.id)}<WhatNext
-                {kinds}
-                after={s.id}
-                {add}
-                close={() => (adding = false)}
-              />{/if}
-          {/each}
+          {/if}
         </div>
-        {#if adding && steps.length === 0}<WhatNext {kinds} after="" {add} close={() => (adding = false)} />{/if}
-        {#if !adding && !readonly}
-          <button class="invite" onclick={() => (adding = true)}
-            ><kbd>a</kbd><i
-              >{steps.length
-                ? `What next after “${chosen?.id ?? steps.at(-1)?.id}”?`
-                : 'Where do the rows come from?'}</i
-            ></button
-          >
-        {/if}
+        {#if marks.length}<Overview
+            {marks}
+            top={ledgerTop}
+            tall={ledgerTall}
+            whole={lines.length * tall}
+            go={(share) => lineBox?.scrollTo({ top: share * lines.length * tall - ledgerTall / 2 })}
+          />{/if}
       </div>
       <div class="foot">
         {#each general as p, i (i)}<p class="telling" role="alert">
@@ -391,6 +525,12 @@
             {#if editor.dirty && saved.data}<button class="plain" onclick={() => editor.discard(saved.data!)}
                 >Back to the saved one</button
               >{/if}
+            {#if chosen && stretchOf}
+              <button class="plain" onclick={() => ((shownFolded = chosenId), fold(stretchOf.name, true))}
+                >Fold {stretchOf.name}</button
+              >
+              <button class="plain" onclick={() => unname(stretchOf.name)}>Take the stretch apart</button>
+            {:else if chosen}<button class="plain" onclick={() => (gathering = true)}>Gather…</button>{/if}
             {#if chosen}<button class="plain warn" onclick={removeStep}>Remove step</button>{/if}
             {#if editor.id}<button class="plain warn" onclick={() => (removing = true)}>Remove pipeline…</button>{/if}
           </span>
@@ -427,7 +567,7 @@
             uses={usesOf(chosen.id)}
           />{/key}
       {:else}
-        <SheetPage {editor} {readonly} types={catalogue.data?.types ?? []} />
+        <SheetPage {editor} {readonly} {select} types={catalogue.data?.types ?? []} />
       {/if}
     {/snippet}
   </Spread>
@@ -489,6 +629,24 @@
   .line .num.as {
     font-weight: 650;
   }
+  .around {
+    position: relative;
+    flex: 1;
+    min-height: 0;
+    display: flex;
+  }
+  .long {
+    padding-right: 22px;
+  }
+  .stretch b::before {
+    content: '▸ ';
+    color: var(--soft);
+  }
+  .of {
+    font: 400 12px var(--text);
+    color: var(--soft);
+    margin-left: 10px;
+  }
   .invite {
     display: flex;
     gap: 10px;
@@ -524,7 +682,8 @@
   .undo {
     margin-left: auto;
     display: flex;
-    gap: 12px;
+    flex-wrap: wrap;
+    gap: 2px 12px;
   }
   .undo .plain {
     font-size: 12.5px;

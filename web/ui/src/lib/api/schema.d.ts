@@ -456,6 +456,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sheets/examples": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Run a sheet's examples and compare what comes out with what they expect; nothing is written */
+        post: operations["check-examples"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheets/explain": {
         parameters: {
             query?: never;
@@ -756,6 +773,16 @@ export interface components {
             usual_seconds: number;
             zone: string;
         };
+        Comment: {
+            /** @description The setting, such as columns[2].value; nothing for the step itself. */
+            path?: string;
+            /** @enum {string} */
+            place: "above" | "beside" | "below";
+            /** @description The step; nothing for what belongs to the whole sheet. */
+            step?: string;
+            /** @description Without the marks; a line break between lines. */
+            text: string;
+        };
         ConnectionBody: {
             kind: string;
             name: string;
@@ -865,6 +892,17 @@ export interface components {
              */
             type: string;
         };
+        Example: {
+            expect?: components["schemas"]["ExampleRows"][] | null;
+            given: components["schemas"]["ExampleRows"][] | null;
+            name: string;
+            note?: string;
+        };
+        ExampleRows: {
+            rows: string;
+            /** @description The step; step.output for a step with several outputs. */
+            step: string;
+        };
         Explained: {
             /** @description In the database's own words. */
             plan: string;
@@ -951,6 +989,20 @@ export interface components {
             sentence: string;
             /** @description The settings of that step. */
             settings: unknown;
+        };
+        Outcome: {
+            /** @description Those compared. */
+            columns?: string[] | null;
+            example: string;
+            /** @description Rows that came and were not expected. */
+            extra?: (string[] | null)[] | null;
+            /** @description Rows that were expected and did not come; an empty value is null. */
+            missing?: (string[] | null)[] | null;
+            ok: boolean;
+            /** @description What is not as expected, or that all is. */
+            sentence: string;
+            /** @description The place whose rows were expected. */
+            step: string;
         };
         Pair: {
             /** @description Where the settings send it: exact, near, unclear or too far. */
@@ -1349,13 +1401,19 @@ export interface components {
             value: string;
         };
         Sheet: {
+            /** @description Those of the text. */
+            comments?: components["schemas"]["Comment"][] | null;
             description?: string;
             /** @description Where it runs: database or own; in the database when it can, if left out. */
             engine?: string;
+            /** @description Rows to try the sheet with, and what must come of them. */
+            examples?: components["schemas"]["Example"][] | null;
             limits: components["schemas"]["Limits"];
             name: string;
             parameters?: components["schemas"]["Parameter"][] | null;
             steps: components["schemas"]["Step"][] | null;
+            /** @description Lines that can be shown as one. */
+            stretches?: components["schemas"]["Stretch"][] | null;
         };
         SheetInput: {
             /** @description The sheet as the checked answer gives it. */
@@ -1396,6 +1454,13 @@ export interface components {
             schema: unknown;
             /** @description Other words by which it is found. */
             words: string;
+        };
+        Stretch: {
+            /** @description The step with which it begins. */
+            first: string;
+            /** @description The step with which it ends. */
+            last: string;
+            name: string;
         };
         Summary: {
             /** @description The targets held this epoch already; nothing was loaded twice. */
@@ -2653,6 +2718,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Difference"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "check-examples": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SheetInput"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outcome"][] | null;
                 };
             };
             /** @description Error */

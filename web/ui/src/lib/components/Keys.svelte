@@ -10,6 +10,7 @@
     ['Delete', 'remove the step'],
     ['u  U', 'undo, redo'],
     ['t', 'try the chosen step'],
+    ['g  f', 'gather steps into a stretch, fold it'],
     ['r', 'run now'],
     ['Ctrl C  V', 'copy the step or the marked cells, paste steps'],
     ['Ctrl S', 'save the sheet'],

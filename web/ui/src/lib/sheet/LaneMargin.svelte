@@ -14,12 +14,14 @@
 
 <svg width="74" height={steps.length * tall} fill="none" stroke-width="2" aria-hidden="true">
   {#each l.lines as line, i (i)}
-    <path d={path(line, x, y)} stroke={ink(line.ink)} stroke-dasharray={dash(line.ink)} />
+    <path d={path(line, x, y)} stroke={ink(line.run)} stroke-dasharray={dash(line.run)} />
   {/each}
   {#each steps as s, row (row)}
     {@const lane = l.lane[row] ?? 0}
     {#if roles[row] === 'write'}
       <path d="M{x(lane) - 6} {y(row)}h12" stroke={ink(lane)} stroke-width="4" />
+    {:else if roles[row] === 'stretch'}
+      <rect x={x(lane) - 4} y={y(row) - 9} width="8" height="18" rx="4" fill={ink(lane)} stroke="var(--paper)" />
     {:else}
       <circle
         cx={x(lane)}

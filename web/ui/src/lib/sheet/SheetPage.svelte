@@ -1,11 +1,17 @@
 <script lang="ts">
   import { client, take } from '../api/client';
   import SchemaForm, { type Schema } from '../components/SchemaForm.svelte';
+  import Examples from './Examples.svelte';
   import Versions from './Versions.svelte';
   import type { Editor, SheetDoc } from './editor.svelte';
 
   /** What belongs to the whole sheet: description, parameters, limits. */
-  let { editor, readonly, types }: { editor: Editor; readonly: boolean; types: string[] } = $props();
+  let {
+    editor,
+    readonly,
+    types,
+    select,
+  }: { editor: Editor; readonly: boolean; types: string[]; select: (step: string) => void } = $props();
 
   const place = $derived(editor.doc.steps.length ? editor.checked?.place : undefined);
   let plan = $state('');
@@ -110,6 +116,7 @@
       <p class="note">In Welkin's engine: {place.why}.</p>
     {/if}
   {/if}
+  <Examples {editor} {readonly} {select} />
   <Versions {editor} {readonly} />
 </div>
 

@@ -4,6 +4,7 @@
 
   import { client, take, type CheckedStep, type Column, type StepKind } from '../api/client';
   import RowsTable from '../rows/RowsTable.svelte';
+  import KeepExample from './KeepExample.svelte';
   import ColumnsView from './ColumnsView.svelte';
   import { offerWords, type Help } from '../code/words';
   import SchemaForm, { type Schema } from '../components/SchemaForm.svelte';
@@ -402,6 +403,14 @@
           >Add a row</button
         >
         <button class="plain" onclick={() => editor.give(undefined)}>Back to the rows read</button>
+        <KeepExample
+          {editor}
+          place={inputsOf(step)[beforeAt]!}
+          names={(b?.columns ?? []).map((c) => c.name)}
+          {given}
+          after={after && { place: shownBranch ? `${step.id}.${shownBranch.name}` : step.id, rows: after }}
+          takeRows={(rows) => editor.give({ ...given, rows })}
+        />
       </p>
       <RowsTable
         columns={b?.columns ?? []}

@@ -10,6 +10,8 @@ import {
   type Tried,
 } from '../api/client';
 
+import { withoutStep } from './stretches';
+
 /** The sheet as a document, as the server gives it and takes it. */
 export interface StepDoc {
   id: string;
@@ -34,7 +36,25 @@ export interface SheetDoc {
   parameters?: { name: string; type: string; default?: string; note?: string }[] | null;
   limits: { set_aside?: number; share?: number };
   engine?: string;
+  stretches?: Stretch[] | null;
+  examples?: Example[] | null;
+  comments?: { step?: string; path?: string; place: string; text: string }[] | null;
   steps: StepDoc[];
+}
+
+/** Stretch is a name for steps that follow each other, by which they can be shown as one line. */
+export interface Stretch {
+  name: string;
+  first: string;
+  last: string;
+}
+
+/** Example is rows to try the sheet with, and those that must come of them. */
+export interface Example {
+  name: string;
+  note?: string;
+  given: { step: string; rows: string }[];
+  expect?: { step: string; rows: string }[] | null;
 }
 
 /** Given is rows edited by hand, which a trial takes instead of what reaches an input. */
@@ -373,6 +393,11 @@ export class Editor {
         if (s.id === from) s.id = to;
         rewire(s, (place) => (stepOf(place) === from ? to + place.slice(from.length) : place));
       }
+      for (const s of d.stretches ?? []) for (const end of ['first', 'last'] as const) if (s[end] === from) s[end] = to;
+      for (const e of d.examples ?? [])
+        for (const rows of [...e.given, ...(e.expect ?? [])])
+          if (stepOf(rows.step) === from) rows.step = to + rows.step.slice(from.length);
+      for (const c of d.comments ?? []) if (c.step === from) c.step = to;
     });
   }
 
@@ -394,6 +419,7 @@ export class Editor {
       const at = d.steps.findIndex((s) => s.id === id);
       if (at < 0) return;
       const before = d.steps[at]!.from;
+      if (d.stretches?.length) d.stretches = withoutStep(d.stretches, d.steps, id);
       d.steps.splice(at, 1);
       for (const s of d.steps) rewire(s, (place) => (stepOf(place) === id ? before : place));
     });

@@ -20,7 +20,7 @@ describe('lanes', () => {
       step('load', 'placed'),
     ]);
     expect(l.lane).toEqual([0, 0, 1, 0, 0]);
-    expect(l.lines.find((x) => x.from === 2)).toMatchObject({ fromLane: 1, toLane: 0, ink: 1 });
+    expect(l.lines.find((x) => x.from === 2)).toMatchObject({ fromLane: 1, run: 1, toLane: 0 });
   });
 
   it('uses a lane again once it is free', () => {
@@ -59,7 +59,7 @@ describe('lanes', () => {
   it('draws a straight line within a lane and a bend between lanes', () => {
     const x = (lane: number) => 24 + 18 * lane;
     const y = (row: number) => 20 + 40 * row;
-    expect(path({ from: 0, to: 1, fromLane: 0, toLane: 0, ink: 0 }, x, y)).toBe('M24 20V60');
-    expect(path({ from: 0, to: 2, fromLane: 1, toLane: 0, ink: 1 }, x, y)).toMatch(/^M42 20V.*C/);
+    expect(path({ from: 0, to: 1, fromLane: 0, run: 0, toLane: 0 }, x, y)).toBe('M24 20V60');
+    expect(path({ from: 0, to: 2, fromLane: 1, run: 1, toLane: 0 }, x, y)).toMatch(/^M42 20V.*C/);
   });
 });
