@@ -397,7 +397,7 @@
   {#if editor.telling}<p class="telling" role="alert">{editor.telling}</p>{/if}
   <Spread name="sheet">
     {#snippet ledger()}
-      <div class="cols top">
+      <div class="cols top" class:long={marks.length > 0}>
         <span class="first">lanes</span><span>step</span><span>rows out</span><span>change</span><span>aside</span><span
           >time</span
         >
@@ -635,8 +635,11 @@
     min-height: 0;
     display: flex;
   }
-  .long {
+  .scroll.long {
     padding-right: 22px;
+  }
+  .cols.long {
+    padding-right: 36px;
   }
   .stretch b::before {
     content: '▸ ';
