@@ -1,7 +1,7 @@
 // Package demo makes up the scenario: the Larkfell Hut Association with its 48
 // huts. All people, places and figures are invented. demo.go has the generator
 // and its huts, booking.go the booking database, wardenlogs.go the day logs,
-// settle.go what the demo puts into Welkin itself; sheets/ has its pipelines.
+// incoming.go the other files of the folder incoming, settle.go what the demo puts into Welkin itself; sheets/ has its pipelines.
 //
 // The same seed, scale and day give the same data.
 package demo

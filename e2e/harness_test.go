@@ -62,7 +62,7 @@ func start(t *testing.T, scale float64) *installation {
 	g := demo.New(demo.Options{Scale: scale, Today: time.Now()})
 	require.NoError(t, g.Booking(ctx, bookingAddress))
 	in.incoming = filepath.Join(in.folder, "incoming")
-	require.NoError(t, g.WardenLogs(in.incoming))
+	require.NoError(t, g.Incoming(in.incoming))
 	seal, err := store.NewSeal(base64.StdEncoding.EncodeToString([]byte("a key of thirty-two bytes, truly")))
 	require.NoError(t, err)
 	in.store, err = store.Open(ctx, address, seal)

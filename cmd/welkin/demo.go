@@ -101,7 +101,7 @@ func (c *demoCommand) prepare(ctx context.Context, pg *localpg.Server, say func(
 	if err := g.Booking(ctx, pg.Address("booking")); err != nil {
 		return fmt.Errorf("filling the booking database: %w", err)
 	}
-	if err := g.WardenLogs(filepath.Join(c.Data, "incoming")); err != nil {
+	if err := g.Incoming(filepath.Join(c.Data, "incoming")); err != nil {
 		return fmt.Errorf("writing the warden logs: %w", err)
 	}
 	return os.WriteFile(mark, []byte(time.Now().Format(time.RFC3339)+"\n"), 0o644)

@@ -55,6 +55,8 @@ func TestRecordsBecomeRows(t *testing.T) {
 		"byte order mark":              {"\xef\xbb\xbfa,b\n1,2\n", csv.Default(), []string{"a", "b"}, [][]string{{"1", "2"}}},
 		"another delimiter":            {"a;b\n1,5;2\n", semicolon, []string{"a", "b"}, [][]string{{"1,5", "2"}}},
 		"windows-1252":                 {"a\nH\xf8yt\n", csv.Dialect{Delimiter: ",", Quote: `"`, Encoding: "windows-1252", Header: true}, []string{"a"}, [][]string{{"Høyt"}}},
+		"a header of two lines":        {"hut,Jan,,Feb,\n,planned,counted,planned,counted\nH1,1,2,3,4\n", csv.Dialect{Delimiter: ",", Quote: `"`, Header: true, Lines: 2}, []string{"hut", "Jan counted", "Feb planned"}, [][]string{{"H1", "2", "3"}}},
+		"two lines, names below":       {",Jan\nhut,beds\nH1,7\n", csv.Dialect{Delimiter: ",", Quote: `"`, Header: true, Lines: 2}, []string{"hut", "Jan beds"}, [][]string{{"H1", "7"}}},
 		"no header":                    {"1,2\n", csv.Dialect{Delimiter: ",", Quote: `"`}, []string{"x", "y"}, [][]string{{"1", "2"}}},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -22,10 +22,52 @@ type Dialect struct {
 	Quote     string `json:"quote" yaml:"quote" jsonschema:"description=What encloses a value that holds the delimiter or a line break"`
 	Encoding  string `json:"encoding" yaml:"encoding" jsonschema:"description=How characters are stored such as utf-8 or windows-1252"`
 	Header    bool   `json:"header" yaml:"header" jsonschema:"description=Whether the first line names the columns"`
+	Lines     int    `json:"header_lines,omitempty" yaml:"header_lines,omitempty" jsonschema:"title=header lines,description=How many lines the header takes; what stands in them is put together and an empty heading goes on from its left; 1 when left out"`
 }
 
 // Default is RFC 4180 in UTF-8 with a header.
-func Default() Dialect { return Dialect{",", `"`, "utf-8", true} }
+func Default() Dialect { return Dialect{Delimiter: ",", Quote: `"`, Encoding: "utf-8", Header: true} }
+
+// headerLines is how many lines the header takes, 0 without one.
+func (d Dialect) headerLines() int {
+	if !d.Header {
+		return 0
+	}
+	return max(d.Lines, 1)
+}
+
+// columnNames gives the names of n columns from the lines of a header, each name
+// once: an empty heading in a line above the last takes the one at its left, as
+// where a spreadsheet's cells were merged; what stands above each other is put
+// together with a blank between; a column without any is called by its place.
+func columnNames(lines [][]string, n int) []string {
+	names := make([]string, n)
+	for at, line := range lines {
+		last := ""
+		for i := range n {
+			heading := ""
+			if i < len(line) {
+				heading = strings.TrimSpace(line[i])
+			}
+			if heading == "" && at < len(lines)-1 {
+				heading = last
+			}
+			last = heading
+			names[i] = strings.TrimSpace(names[i] + " " + heading)
+		}
+	}
+	used := map[string]int{}
+	for i, name := range names {
+		if name == "" {
+			name = fmt.Sprintf("column_%d", i+1)
+		}
+		if used[name]++; used[name] > 1 {
+			name = fmt.Sprintf("%s_%d", name, used[name])
+		}
+		names[i] = name
+	}
+	return names
+}
 
 func (d Dialect) delimiter() byte { return oneByte(d.Delimiter, ',') }
 func (d Dialect) quote() byte     { return oneByte(d.Quote, '"') }
@@ -47,6 +89,9 @@ func (d Dialect) Validate() error {
 	}
 	if len(d.Quote) > 1 {
 		return fmt.Errorf("the quote must be one character, not %q", d.Quote)
+	}
+	if d.Lines < 0 || d.Lines > 20 {
+		return fmt.Errorf("a header has 1 to 20 lines, not %d", d.Lines)
 	}
 	_, err := format.Encoding(d.Encoding)
 	return err

@@ -99,12 +99,9 @@ func Infer(head []byte, whole bool, d Dialect) (*schema.Schema, error) {
 	if len(recs) == 0 {
 		return nil, format.ErrEmpty
 	}
-	names := recs[0]
-	if d.Header {
-		recs = recs[1:]
-	} else {
-		names = make([]string, len(recs[0]))
-	}
+	lines := min(d.headerLines(), len(recs))
+	names := columnNames(recs[:lines], len(recs[max(lines-1, 0)]))
+	recs = recs[lines:]
 	guesses := make([]guess, len(names))
 	for _, rec := range recs {
 		for i, v := range rec {
@@ -114,16 +111,8 @@ func Infer(head []byte, whole bool, d Dialect) (*schema.Schema, error) {
 		}
 	}
 	s := &schema.Schema{}
-	used := map[string]int{}
 	for i, g := range guesses {
-		name := strings.TrimSpace(names[i])
-		if name == "" {
-			name = fmt.Sprintf("column_%d", i+1)
-		}
-		if used[name]++; used[name] > 1 {
-			name = fmt.Sprintf("%s_%d", name, used[name])
-		}
-		s.Columns = append(s.Columns, schema.Column{Name: name, Type: g.best(), Nullable: true})
+		s.Columns = append(s.Columns, schema.Column{Name: names[i], Type: g.best(), Nullable: true})
 	}
 	return s, nil
 }

@@ -142,28 +142,24 @@ func newParser(s *splitter, o Options) (*parser, error) {
 		}
 		return p, nil
 	}
-	head, err := s.next(1)
-	if err != nil && !errors.Is(err, io.EOF) {
-		return nil, err
-	}
-	if len(head.records) == 0 {
-		return nil, format.ErrEmpty
-	}
-	rec := head.records[0]
-	if rec.fault != nil {
-		return nil, fmt.Errorf("the header can't be read: %s", rec.fault.Sentence)
+	var lines [][]string
+	for range o.Dialect.headerLines() {
+		head, err := s.next(1)
+		if err != nil && !errors.Is(err, io.EOF) {
+			return nil, err
+		}
+		if len(head.records) == 0 {
+			return nil, format.ErrEmpty
+		}
+		rec := head.records[0]
+		if rec.fault != nil {
+			return nil, fmt.Errorf("the header can't be read: %s", rec.fault.Sentence)
+		}
+		lines = append(lines, fieldsOf(head.data[rec.from:rec.to], o.Dialect))
 	}
 	found := make([]bool, o.Schema.Len())
-	names := fieldsOf(head.data[rec.from:rec.to], o.Dialect)
-	used := map[string]int{}
-	for i, name := range names {
-		name = strings.TrimSpace(name)
-		if name == "" {
-			name = fmt.Sprintf("column_%d", i+1)
-		}
-		if used[name]++; used[name] > 1 {
-			name = fmt.Sprintf("%s_%d", name, used[name])
-		}
+	names := columnNames(lines, len(lines[len(lines)-1]))
+	for _, name := range names {
 		c := o.Schema.Index(name)
 		if c >= 0 && found[c] {
 			c = -1

@@ -346,7 +346,12 @@
       ArrowUp: () => goLine(-1),
       ArrowLeft: () => chosen && inputsOf(chosen)[0] && select(stepOf(inputsOf(chosen)[0]!)),
       ArrowRight: () => chosen && usesOf(chosen.id)[0] && select(usesOf(chosen.id)[0]!),
-      Enter: () => (document.querySelector('.page .set .field') as HTMLElement | null)?.focus(),
+      Enter: () =>
+        document
+          .querySelector<HTMLElement>(
+            '.page :is([data-setting], .table) :is(input, select, textarea, button, [contenteditable=true])',
+          )
+          ?.focus(),
       ...(may('operator') ? { r: () => void run() } : {}),
     };
     if (e.target instanceof HTMLElement && e.key === 'Enter' && e.target.closest('button,a')) return;

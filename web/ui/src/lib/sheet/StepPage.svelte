@@ -119,15 +119,10 @@
   // What reading found can be written down, and then changed.
   const found = $derived(checked?.hint?.found as { dialect: Record<string, unknown>; why: string[] } | undefined);
   const files = $derived((checked?.hint?.count as number | undefined) ?? 0);
-  function writeDown() {
-    change({
-      ...step.settings,
-      dialect: found?.dialect,
-      columns: columnsOf(step.id)
-        .filter((c) => c.name !== step.settings.file_as)
-        .map((c) => ({ name: c.name, type: c.type })),
-    });
-  }
+  const ownColumns = () =>
+    columnsOf(step.id)
+      .filter((c) => c.name !== step.settings.file_as)
+      .map((c) => ({ name: c.name, type: c.type }));
 
   const view = $derived(String(searchParams.get('view') ?? 'after'));
   const show = (v: string) => searchParams.set('view', v, { replace: true });
@@ -292,8 +287,13 @@
       <p class="note found">
         {files}
         {files === 1 ? 'file' : 'files'}. Found by looking: {found.why.join('; ')}.
-        {#if !readonly && !step.settings.columns}<button class="plain" onclick={writeDown}
-            >Write dialect and columns down to change them</button
+        {#if !readonly && !step.settings.dialect}<button
+            class="plain"
+            onclick={() => change({ ...step.settings, dialect: found.dialect })}>Change how they are read</button
+          >{/if}
+        {#if !readonly && !step.settings.columns}<button
+            class="plain"
+            onclick={() => change({ ...step.settings, columns: ownColumns() })}>Write the columns down</button
           >{/if}
       </p>
     {/if}
