@@ -105,6 +105,11 @@ func (l *load) begin(ctx context.Context) error {
 			return err
 		}
 	}
+	return l.openStage(ctx)
+}
+
+// openStage makes the staging table and begins to copy into it.
+func (l *load) openStage(ctx context.Context) error {
 	for _, k := range l.Keys {
 		l.keys = append(l.keys, l.Schema.Index(k))
 	}

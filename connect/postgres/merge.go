@@ -10,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"welkin/core/batch"
+	"welkin/core/schema"
 	"welkin/core/step"
 )
 
@@ -41,7 +42,7 @@ func (l *load) apply(ctx context.Context) error {
 			return err
 		}
 		if l.Delete {
-			tag, err := l.tx.Exec(ctx, `DELETE FROM `+l.target()+` t WHERE NOT EXISTS (SELECT 1 FROM welkin_stage s WHERE `+l.sameKey()+`)`)
+			tag, err := l.tx.Exec(ctx, l.deleteMissing())
 			if err != nil {
 				return err
 			}
@@ -125,14 +126,18 @@ func (l *load) sameKey() string {
 	return strings.Join(on, " AND ")
 }
 
-// supersede removes all but the last row of each key from the staging table.
-func (l *load) supersede(ctx context.Context) error {
+// placeInKey numbers the staged rows of one key, 1 being the one that stays.
+func (l *load) placeInKey() string {
 	order := "n DESC"
 	if l.OrderBy != "" {
 		order = fmt.Sprintf("c%d DESC NULLS LAST, n DESC", l.Schema.Index(l.OrderBy))
 	}
-	tag, err := l.tx.Exec(ctx, `DELETE FROM welkin_stage WHERE n IN (SELECT n FROM (SELECT n, row_number() OVER (PARTITION BY `+
-		strings.Join(l.staged("", l.Keys), ", ")+` ORDER BY `+order+`) AS place FROM welkin_stage) x WHERE place > 1)`)
+	return `row_number() OVER (PARTITION BY ` + strings.Join(l.staged("", l.Keys), ", ") + ` ORDER BY ` + order + `)`
+}
+
+// supersede removes all but the last row of each key from the staging table.
+func (l *load) supersede(ctx context.Context) error {
+	tag, err := l.tx.Exec(ctx, `DELETE FROM welkin_stage WHERE n IN (SELECT n FROM (SELECT n, `+l.placeInKey()+` AS place FROM welkin_stage) x WHERE place > 1)`)
 	l.result.Superseded = tag.RowsAffected()
 	return err
 }
@@ -162,34 +167,20 @@ func (l *load) applyRange(ctx context.Context, from, to int64) error {
 }
 
 func (l *load) statements(ctx context.Context, tx pgx.Tx, from, to int64) error {
-	names := l.Schema.Names()
 	within := fmt.Sprintf("s.n BETWEEN %d AND %d", from, to)
-	insert := `INSERT INTO ` + l.target() + ` (` + strings.Join(quoteAll(names), ", ") + `) SELECT ` + strings.Join(l.staged("s.", names), ", ") +
-		` FROM welkin_stage s WHERE ` + within
 	if l.Mode == step.Merge {
 		var matched, total int64
 		if err := tx.QueryRow(ctx, `SELECT count(*), count(*) FILTER (WHERE EXISTS (SELECT 1 FROM `+l.target()+` t WHERE `+l.sameKey()+`)) FROM welkin_stage s WHERE `+within).Scan(&total, &matched); err != nil {
 			return err
 		}
-		var set, differs []string
-		for i, name := range names {
-			if !slices.Contains(l.Keys, name) {
-				column := pgx.Identifier{name}.Sanitize()
-				set = append(set, fmt.Sprintf("%s = s.c%d", column, i))
-				differs = append(differs, fmt.Sprintf("t.%s::text IS DISTINCT FROM (s.c%d)::text", column, i))
-				if c := l.Schema.Columns[i]; c.Type.Kind.String() != "json" {
-					differs[len(differs)-1] = fmt.Sprintf("t.%s IS DISTINCT FROM s.c%d", column, i)
-				}
-			}
-		}
+		update := l.update(within)
 		switch {
 		case l.Keep:
 			l.result.LeftOut += matched
-		case len(set) == 0:
+		case update == "":
 			l.result.Unchanged += matched
 		default:
-			tag, err := tx.Exec(ctx, `UPDATE `+l.target()+` t SET `+strings.Join(set, ", ")+` FROM welkin_stage s WHERE `+within+` AND `+l.sameKey()+
-				` AND (`+strings.Join(differs, " OR ")+`)`)
+			tag, err := tx.Exec(ctx, update)
 			if err != nil {
 				return err
 			}
@@ -200,11 +191,56 @@ func (l *load) statements(ctx context.Context, tx pgx.Tx, from, to int64) error 
 			l.result.LeftOut += total - matched
 			return nil
 		}
-		insert += ` AND NOT EXISTS (SELECT 1 FROM ` + l.target() + ` t WHERE ` + l.sameKey() + `)`
 	}
-	tag, err := tx.Exec(ctx, insert+` ORDER BY s.n`)
+	tag, err := tx.Exec(ctx, l.insert(within))
 	l.result.Inserted += tag.RowsAffected()
 	return err
+}
+
+// insert is the statement that adds staged rows.
+func (l *load) insert(within string) string {
+	names := l.Schema.Names()
+	text := `INSERT INTO ` + l.target() + ` (` + strings.Join(quoteAll(names), ", ") + `) SELECT ` + strings.Join(l.staged("s.", names), ", ") + ` FROM welkin_stage s WHERE ` + within
+	if l.Mode == step.Merge {
+		text += ` AND NOT EXISTS (SELECT 1 FROM ` + l.target() + ` t WHERE ` + l.sameKey() + `)`
+	}
+	return text + ` ORDER BY s.n`
+}
+
+// update is the statement that changes rows which match and differ; "" when there
+// is nothing but keys.
+func (l *load) update(within string) string {
+	var set []string
+	for i, name := range l.Schema.Names() {
+		if !slices.Contains(l.Keys, name) {
+			set = append(set, fmt.Sprintf("%s = s.c%d", pgx.Identifier{name}.Sanitize(), i))
+		}
+	}
+	if len(set) == 0 {
+		return ""
+	}
+	return `UPDATE ` + l.target() + ` t SET ` + strings.Join(set, ", ") + ` FROM welkin_stage s WHERE ` + within + ` AND ` + l.sameKey() + ` AND (` + strings.Join(l.differs(), " OR ") + `)`
+}
+
+// differs are the conditions under which a column that is no key would change.
+func (l *load) differs() []string {
+	var out []string
+	for i, c := range l.Schema.Columns {
+		if slices.Contains(l.Keys, c.Name) {
+			continue
+		}
+		t, s := "t."+pgx.Identifier{c.Name}.Sanitize(), fmt.Sprintf("s.c%d", i)
+		if c.Type.Kind == schema.JSON {
+			t, s = t+"::text", s+"::text"
+		}
+		out = append(out, t+" IS DISTINCT FROM "+s)
+	}
+	return out
+}
+
+// deleteMissing is the statement that takes out what no staged row matches.
+func (l *load) deleteMissing() string {
+	return `DELETE FROM ` + l.target() + ` t WHERE NOT EXISTS (SELECT 1 FROM welkin_stage s WHERE ` + l.sameKey() + `)`
 }
 
 // refuseStaged takes a row the database refused out of the staging table.

@@ -257,3 +257,87 @@ func TestColumnsThatDoNotFitTheTargetAreSaidBeforeTheRun(t *testing.T) {
 	assert.Equal(t, []string{`days has no column "huts"; did you mean "hut"?; rename it or leave it out in a step before`,
 		`column "level" is text here and numeric(6,2) in days; retype it in a step before`, `days needs a value for "day", and no column of that name comes in`}, said)
 }
+
+// TestALoadIsPreviewedAsItWouldBe compares what a preview tells with what the
+// load then does, for every way to load, and sees that the preview wrote nothing.
+func TestALoadIsPreviewedAsItWouldBe(t *testing.T) {
+	ctx := context.Background()
+	rows := rows(t, "hut:int beds:int name:text",
+		"1|20|Ravenseat",
+		"2|30|Larkfell",
+		"3|10|Ormskell",
+		"3|12|Ormskell", // the same key again
+		"∅|5|nowhere",
+		"4|7|a name that is far too long")
+	for name, c := range map[string]struct {
+		load step.TableLoad
+		want map[string]int64
+		says []string // by row
+	}{
+		"merge":                     {step.TableLoad{Mode: step.Merge}, nil, []string{"refuse", "refuse", "same", "change", "superseded", "insert"}},
+		"merge, the highest stays":  {step.TableLoad{Mode: step.Merge, OrderBy: "beds"}, nil, nil},
+		"merge, matches are kept":   {step.TableLoad{Mode: step.Merge, Keep: true}, nil, []string{"refuse", "refuse", "leave out", "leave out", "superseded", "insert"}},
+		"merge, no new ones":        {step.TableLoad{Mode: step.Merge, NoNew: true}, nil, nil},
+		"merge, others are deleted": {step.TableLoad{Mode: step.Merge, Delete: true}, nil, nil},
+		"replace":                   {step.TableLoad{Mode: step.Replace}, nil, nil},
+		"append":                    {step.TableLoad{Mode: step.Append}, nil, nil},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s, conn := database(t, `CREATE SCHEMA w; CREATE TABLE w.huts (hut int PRIMARY KEY, beds int, name varchar(20)); INSERT INTO w.huts VALUES (1, 20, 'Ravenseat'), (2, 25, 'Larkfell'), (9, 1, 'gone')`)
+			db := open(t, s)
+			l := c.load
+			l.Table, l.Schema, l.Step, l.Epoch = "w.huts", rows.Schema, "load", step.Epoch{Pipeline: "p", Number: 1, Run: "1"}
+			l.Exists = exists(ctx, db, "w.huts")
+			if l.Mode == step.Merge {
+				l.Keys = []string{"hut"}
+			}
+			p, err := db.(step.Previewer).PreviewLoad(ctx, l, []*batch.Batch{rows}, true)
+			require.NoError(t, err)
+			var left int
+			require.NoError(t, conn.QueryRow(ctx, `SELECT count(*) FROM pg_class WHERE relname LIKE 'welkin%'`).Scan(&left))
+			require.Zero(t, left, "nothing is left behind")
+			if c.says != nil {
+				var says []string
+				for _, r := range p.Rows {
+					says = append(says, r.What)
+				}
+				assert.Equal(t, c.says, says)
+			}
+			require.NotEmpty(t, p.Statements)
+
+			load, err := db.Load(ctx, l)
+			require.NoError(t, err)
+			require.NoError(t, load.Write(ctx, rows))
+			did, _, err := load.Prepare(ctx)
+			require.NoError(t, err)
+			require.NoError(t, load.Commit(ctx))
+			assert.Equal(t, []int64{did.Inserted, did.Updated, did.Unchanged, did.LeftOut, did.Superseded, did.Refused, did.Deleted},
+				[]int64{p.Inserted, p.Changed, p.Unchanged, p.LeftOut, p.Superseded, p.Refused, *p.Deleted}, "%+v", p.Rows)
+		})
+	}
+}
+
+func TestAPreviewTellsWhichColumnsChange(t *testing.T) {
+	ctx := context.Background()
+	s, _ := database(t, `CREATE TABLE huts (hut int PRIMARY KEY, beds int, name text); INSERT INTO huts VALUES (1, 20, 'Ravenseat')`)
+	db := open(t, s)
+	staged := rows(t, "hut:int beds:int name:text", "1|21|Ravenseat")
+	l := step.TableLoad{Table: "huts", Schema: staged.Schema, Mode: step.Merge, Keys: []string{"hut"}, Exists: exists(ctx, db, "huts")}
+	p, err := db.(step.Previewer).PreviewLoad(ctx, l, []*batch.Batch{staged}, false)
+	require.NoError(t, err)
+	require.Len(t, p.Rows, 1)
+	assert.Equal(t, []string{"beds"}, p.Rows[0].Changed)
+	assert.Equal(t, "20", *p.Rows[0].Before[1])
+	assert.Equal(t, "21", *p.Rows[0].Cells[1])
+
+	l.Delete = true
+	p, err = db.(step.Previewer).PreviewLoad(ctx, l, []*batch.Batch{staged}, false)
+	require.NoError(t, err)
+	assert.Nil(t, p.Deleted, "a sample can't tell which rows are missing")
+
+	l.Exists, l.Table = nil, "reports.huts"
+	p, err = db.(step.Previewer).PreviewLoad(ctx, l, []*batch.Batch{staged}, true)
+	require.NoError(t, err)
+	assert.True(t, p.Create)
+	assert.Equal(t, int64(1), p.Inserted)
+}

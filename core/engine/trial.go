@@ -35,14 +35,15 @@ type Trial struct {
 
 // Tried is what a trial gives. It wrote nothing anywhere.
 type Tried struct {
-	Before   []Rows        `json:"before" doc:"Rows that came in, by input."`
-	After    Rows          `json:"after" doc:"Rows that came out, of the first output when there are several."`
-	Branches []BranchRows  `json:"branches,omitempty" doc:"Rows that came out by named output."`
-	SetAside []SetAsideRow `json:"-"`
-	Steps    []Account     `json:"steps"`
-	Warnings []string      `json:"warnings,omitempty"`
-	Seconds  float64       `json:"seconds"`
-	Again    bool          `json:"again,omitempty" doc:"Steps before were not run anew: nothing they depend on has changed."`
+	Before   []Rows            `json:"before" doc:"Rows that came in, by input."`
+	After    Rows              `json:"after" doc:"Rows that came out, of the first output when there are several."`
+	Branches []BranchRows      `json:"branches,omitempty" doc:"Rows that came out by named output."`
+	SetAside []SetAsideRow     `json:"-"`
+	Steps    []Account         `json:"steps"`
+	Warnings []string          `json:"warnings,omitempty"`
+	Seconds  float64           `json:"seconds"`
+	Load     *step.LoadPreview `json:"load,omitempty" doc:"For a write: what it would do to its target."`
+	Again    bool              `json:"again,omitempty" doc:"Steps before were not run anew: nothing they depend on has changed."`
 }
 
 // Rows are the first rows of a step's input or output, with the place each came
@@ -106,6 +107,16 @@ func try(ctx context.Context, whole *Plan, t Trial) (Tried, error) {
 		return Tried{}, err
 	}
 	out := r.tried(n, plan, keep)
+	if target, ok := n.Bound.Target.(step.PreviewTarget); ok && !t.Lean {
+		rows := n.capture.in[0]
+		seen := rows.all
+		if rows.over {
+			seen = rows.first
+		}
+		if out.Load, err = target.Preview(ctx, seen, !n.account.Sample && !rows.over); err != nil {
+			return Tried{}, fmt.Errorf("the target can't be compared with: %w", err)
+		}
+	}
 	if t.Cache != nil && len(t.Given) == 0 && !t.Lean {
 		return out, t.remember(whole, plan, n, main, out)
 	}

@@ -42,6 +42,9 @@ func (s *Stack) Bind(c *Context, in []*schema.Schema) *Bound {
 	o := &stackOperator{schema: &schema.Schema{}, names: c.Inputs}
 	for n, one := range in {
 		for _, col := range one.Columns {
+			if s.Columns == "of all" && lacking(in, col.Name) {
+				continue
+			}
 			at := slices.Index(o.schema.Names(), col.Name)
 			if at < 0 {
 				col.Nullable = col.Nullable || n > 0
@@ -57,13 +60,8 @@ func (s *Stack) Bind(c *Context, in []*schema.Schema) *Bound {
 			o.schema.Columns[at].Nullable = o.schema.Columns[at].Nullable || col.Nullable
 		}
 	}
-	o.schema.Columns = slices.DeleteFunc(o.schema.Columns, func(col schema.Column) bool {
-		return s.Columns == "of all" && slices.ContainsFunc(in, func(one *schema.Schema) bool { return !slices.Contains(one.Names(), col.Name) })
-	})
-	for i := range o.schema.Columns {
-		if slices.ContainsFunc(in, func(one *schema.Schema) bool { return !slices.Contains(one.Names(), o.schema.Columns[i].Name) }) {
-			o.schema.Columns[i].Nullable = true
-		}
+	for i, col := range o.schema.Columns {
+		o.schema.Columns[i].Nullable = col.Nullable || lacking(in, col.Name)
 	}
 	for _, one := range in {
 		from := make([]int, o.schema.Len())
@@ -81,6 +79,11 @@ func (s *Stack) Bind(c *Context, in []*schema.Schema) *Bound {
 		o.label = true
 	}
 	return &Bound{Schema: o.schema, Operator: func() Operator { return o }, SQL: oneSQL(func(from []string) (string, error) { return o.sql(in, from), nil })}
+}
+
+// lacking tells whether one of the inputs has no column of a name.
+func lacking(in []*schema.Schema, name string) bool {
+	return slices.ContainsFunc(in, func(one *schema.Schema) bool { return !slices.Contains(one.Names(), name) })
 }
 
 type stackOperator struct {
