@@ -103,6 +103,7 @@ func allowed(list []string) (map[string][]string, error) {
 type serveCommand struct {
 	installation
 	Address string `help:"Address and port to listen on." default:"127.0.0.1:4870"`
+	Private bool   `name:"private-addresses" help:"Let files be fetched from this machine and from private networks."`
 	Secure  bool   `help:"Send the session cookie only over TLS, for use behind a proxy that ends it."`
 	NoWork  bool   `help:"Serve only; workers on other machines do the runs."`
 }
@@ -132,7 +133,7 @@ func (c *serveCommand) serve(ctx context.Context, log *slog.Logger, started func
 			return err
 		}
 	}
-	server := api.New(api.Server{Store: s, Work: w, Log: log, Clock: time.Now, Metrics: metrics, Secure: c.Secure})
+	server := api.New(api.Server{Store: s, Work: w, Log: log, Clock: time.Now, Metrics: metrics, Secure: c.Secure, PrivateAddresses: c.Private})
 	live, stopLive := context.WithCancel(context.WithoutCancel(ctx))
 	go server.Run(live)
 	web := &http.Server{Handler: server.Handler(), ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return live }}

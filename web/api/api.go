@@ -27,17 +27,20 @@ import (
 
 // Server serves the application.
 type Server struct {
-	Store    *store.Store
-	Work     *work.Work
-	Log      *slog.Logger
-	Clock    func() time.Time
-	Metrics  *prometheus.Registry
-	Secure   bool // cookies only over TLS
-	sessions *scs.SessionManager
-	shared   *work.Shared
-	events   *events
-	trials   *engine.TrialCache
-	api      huma.API
+	Store   *store.Store
+	Work    *work.Work
+	Log     *slog.Logger
+	Clock   func() time.Time
+	Metrics *prometheus.Registry
+	Secure  bool // cookies only over TLS
+	// PrivateAddresses lets files be fetched from this machine and from private
+	// networks.
+	PrivateAddresses bool
+	sessions         *scs.SessionManager
+	shared           *work.Shared
+	events           *events
+	trials           *engine.TrialCache
+	api              huma.API
 }
 
 // trialRoom is how many bytes of rows are kept from trials.
@@ -75,6 +78,7 @@ func (s *Server) Handler() http.Handler {
 		s.mount(r)
 		r.With(s.only("reader")).Get("/api/events", s.serveEvents)
 		r.With(s.only("reader")).Get("/api/runs/{id}/set-aside.csv", s.exportSetAside)
+		r.With(s.only("builder")).Put("/api/files/{connection}/{name}", s.dropFile)
 	})
 	r.NotFound(static().ServeHTTP)
 	return r
@@ -90,6 +94,8 @@ func (s *Server) mount(r chi.Router) {
 	s.peopleRoutes()
 	s.connectionRoutes()
 	s.pipelineRoutes()
+	s.presenceRoutes()
+	s.intakeRoutes()
 	s.versionRoutes()
 	s.runRoutes()
 	s.scheduleRoutes()

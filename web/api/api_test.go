@@ -38,6 +38,11 @@ type client struct {
 }
 
 func serve(t *testing.T) (url string, s *store.Store) {
+	return serveWith(t, func(*api.Server) {})
+}
+
+// serveWith serves with settings of the server changed.
+func serveWith(t *testing.T, change func(*api.Server)) (url string, s *store.Store) {
 	ctx := context.Background()
 	_, address := pgtest.Database(t)
 	seal, err := store.NewSeal(base64.StdEncoding.EncodeToString([]byte("a key of thirty-two bytes, truly")))
@@ -50,7 +55,9 @@ func serve(t *testing.T) (url string, s *store.Store) {
 	}
 	w, err := work.New(s, work.Options{})
 	require.NoError(t, err)
-	server := api.New(api.Server{Store: s, Work: w, Log: slog.New(slog.DiscardHandler), Clock: time.Now, Metrics: prometheus.NewRegistry()})
+	settings := api.Server{Store: s, Work: w, Log: slog.New(slog.DiscardHandler), Clock: time.Now, Metrics: prometheus.NewRegistry()}
+	change(&settings)
+	server := api.New(settings)
 	web := httptest.NewServer(server.Handler())
 	t.Cleanup(func() { web.Close(); s.Close() })
 	return web.URL, s

@@ -7,6 +7,8 @@ let source: EventSource | null = null;
 function open(): void {
   if (source || listeners.size === 0) return;
   source = new EventSource('/api/events');
+  // What changed before the connection stood was not told: 0 stands for any run.
+  source.addEventListener('open', () => listeners.forEach((l) => l(0)));
   source.addEventListener('run', (e) => listeners.forEach((l) => l(Number((e as MessageEvent<string>).data))));
 }
 
@@ -20,7 +22,7 @@ function close(): void {
 window.addEventListener('pagehide', close);
 window.addEventListener('pageshow', open);
 
-/** follow tells a listener about runs that change, until it is let go. */
+/** follow tells a listener the numbers of runs that change, and 0 when any may have, until it is let go. */
 export function follow(listener: Listener): () => void {
   listeners.add(listener);
   open();

@@ -17,11 +17,13 @@
   const id = $derived(Number((route.params as { id: string }).id));
   const run = createQuery(() => ({
     queryKey: ['run', id],
+    // Should an event be missed, it is seen a little later.
+    refetchInterval: (q) => (['running', 'waiting'].includes(q.state.data?.state ?? '') ? 5000 : false),
     queryFn: () => take(client.GET('/api/runs/{id}', { params: { path: { id } } })),
   }));
   $effect(() =>
     follow((changed) => {
-      if (changed === id) void queries.invalidateQueries({ queryKey: ['run', id] });
+      if (changed === id || changed === 0) void queries.invalidateQueries({ queryKey: ['run', id] });
     }),
   );
   const r = $derived(run.data);

@@ -23,6 +23,7 @@ export type Rows = Schemas['Rows'];
 export type Difference = Schemas['Difference'];
 export type Passed = Schemas['Passed'];
 export type Account = Schemas['Account'];
+export type LoadPreview = Schemas['LoadPreview'];
 export type Outcome = Schemas['Outcome'];
 export type Run = Schemas['Run'];
 export type RunDetail = Schemas['RunDetail'];

@@ -125,6 +125,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/fetched-files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Fetch a file from an address and keep it in a connection that holds files */
+        post: operations["fetch-file"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/people": {
         parameters: {
             query?: never;
@@ -192,6 +209,23 @@ export interface paths {
         post?: never;
         /** Remove a pipeline with its runs and schedules */
         delete: operations["delete-pipeline"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pipelines/{id}/here": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that one has a sheet open, and learn who else has */
+        post: operations["here"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -907,6 +941,12 @@ export interface components {
             /** @description In the database's own words. */
             plan: string;
         };
+        FetchInputBody: {
+            /** Format: uri */
+            address: string;
+            /** @description One that holds files, where it is kept. */
+            connection: string;
+        };
         FollowBody: {
             /** @description The sheet as the checked answer gives it. */
             doc?: unknown;
@@ -936,6 +976,12 @@ export interface components {
             input: number;
             /** @description One list of cells a row, in the order of the columns that come in; null is an absent value. */
             rows: ((string | null)[] | null)[] | null;
+        };
+        HereInputBody: {
+            /** @description There are changes that are not saved. */
+            changed?: boolean;
+            leaving?: boolean;
+            step?: string;
         };
         Key: {
             left: string;
@@ -970,6 +1016,45 @@ export interface components {
              * @description Per cent of the rows read that may be set aside; 0 for no limit.
              */
             share?: number;
+        };
+        LoadPreview: {
+            /** Format: int64 */
+            changed: number;
+            /** @description Those that are loaded, in the order of the cells. */
+            columns: string[] | null;
+            /** @description The target is not there yet and would be made. */
+            create?: boolean;
+            /**
+             * Format: int64
+             * @description Rows of the target that would go; nothing when a sample can't tell.
+             */
+            deleted?: number;
+            /** Format: int64 */
+            inserted: number;
+            /** Format: int64 */
+            left_out: number;
+            /** Format: int64 */
+            refused: number;
+            rows: components["schemas"]["LoadedRow"][] | null;
+            /** @description What the target would be told; welkin_stage holds the rows that come in. */
+            statements: string[] | null;
+            /** Format: int64 */
+            superseded: number;
+            target: string;
+            /** Format: int64 */
+            unchanged: number;
+        };
+        LoadedRow: {
+            /** @description As the target has it now. */
+            before?: (string | null)[] | null;
+            /** @description As the row comes in. */
+            cells: (string | null)[] | null;
+            /** @description The columns that would change. */
+            changed?: string[] | null;
+            /** @description Why it would be refused. */
+            sentence?: string;
+            /** @enum {string} */
+            what: "insert" | "change" | "same" | "leave out" | "superseded" | "refuse";
         };
         LogLine: {
             /** Format: date-time */
@@ -1111,6 +1196,15 @@ export interface components {
             statement?: string;
             /** @description Why it could not. */
             why?: string;
+        };
+        Present: {
+            /** @description They have changes that are not saved. */
+            changed: boolean;
+            person: string;
+            /** Format: date-time */
+            seen_at: string;
+            /** @description The step they look at; nothing for the whole sheet. */
+            step: string;
         };
         Problem: {
             /** Format: int64 */
@@ -1490,6 +1584,13 @@ export interface components {
             };
             warnings?: string[] | null;
         };
+        Taken: {
+            /** Format: int64 */
+            bytes: number;
+            connection: string;
+            /** @description Its name there; another one than asked for where that was taken. */
+            file: string;
+        };
         Today: {
             /** @description Of each pipeline the last run, where it failed, was stopped or set rows aside. */
             needs: components["schemas"]["Run"][] | null;
@@ -1508,6 +1609,8 @@ export interface components {
             before: components["schemas"]["Rows"][] | null;
             /** @description Rows that came out by named output. */
             branches?: components["schemas"]["BranchRows"][] | null;
+            /** @description For a write: what it would do to its target. */
+            load?: components["schemas"]["LoadPreview"];
             /** Format: double */
             seconds: number;
             set_aside: components["schemas"]["SetAside"][] | null;
@@ -1869,6 +1972,39 @@ export interface operations {
             };
         };
     };
+    "fetch-file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FetchInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Taken"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     people: {
         parameters: {
             query?: never;
@@ -2109,6 +2245,41 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    here: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HereInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Present"][] | null;
+                };
             };
             /** @description Error */
             default: {

@@ -4,6 +4,7 @@
 
   import { client, take, type CheckedStep, type Column, type StepKind } from '../api/client';
   import RowsTable from '../rows/RowsTable.svelte';
+  import LoadView from './LoadView.svelte';
   import KeepExample from './KeepExample.svelte';
   import ColumnsView from './ColumnsView.svelte';
   import { offerWords, type Help } from '../code/words';
@@ -331,6 +332,7 @@
         <span class="num note">{count(b.total)}</span></button
       >
     {/each}
+    {#if tried.load}<button role="tab" aria-selected={view === 'after'} onclick={() => show('after')}>Load</button>{/if}
     {#if after}<button role="tab" aria-selected={view === 'after'} onclick={() => show('after')}
         >After <span class="num note">{count(after.total)}</span></button
       >{/if}
@@ -364,7 +366,9 @@
         </select>{/if}</span
     >
   </div>
-  {#if view === 'columns'}
+  {#if tried.load && view === 'after'}
+    <LoadView load={tried.load} columns={columnsOf(step.from)} sample={account?.sample === true} />
+  {:else if view === 'columns'}
     <ColumnsView
       columns={columnsOf(
         checked?.role === 'write' ? step.from : shownBranch ? `${step.id}.${shownBranch.name}` : step.id,
