@@ -4,6 +4,7 @@
   import { client, take } from '../lib/api/client';
   import Ago from '../lib/components/Ago.svelte';
   import State from '../lib/components/State.svelte';
+  import Intake from '../lib/sheet/Intake.svelte';
   import { count } from '../lib/format';
   import { follow } from '../lib/live';
   import { may } from '../lib/session.svelte';
@@ -34,6 +35,10 @@
   </div>
 </div>
 {#if telling || pipelines.error}<p class="telling" role="alert">{telling || pipelines.error?.message}</p>{/if}
+{#if may('builder')}<Intake
+    begin={(connection, file) =>
+      go(`/pipelines/new?connection=${encodeURIComponent(connection)}&files=${encodeURIComponent(file)}`)}
+  />{/if}
 <div class="scroll wide">
   <table class="lines">
     <thead>

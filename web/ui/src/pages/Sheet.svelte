@@ -14,6 +14,8 @@
   import { may } from '../lib/session.svelte';
   import { finding } from '../lib/finding.svelte';
   import { Editor, inputsOf, stepOf, stepsAsText } from '../lib/sheet/editor.svelte';
+  import AlsoHere from '../lib/sheet/AlsoHere.svelte';
+  import Intake from '../lib/sheet/Intake.svelte';
   import GatherForm from '../lib/sheet/GatherForm.svelte';
   import Overview from '../lib/sheet/Overview.svelte';
   import { linesOf, type Line } from '../lib/sheet/stretches';
@@ -52,6 +54,13 @@
         editor.begin();
         loaded = 0;
         adding = editor.doc.steps.length === 0;
+        const [connection, files, table] = ['connection', 'files', 'table'].map((k) =>
+          String(searchParams.get(k) ?? ''),
+        );
+        if (connection && (files || table)) {
+          for (const k of ['connection', 'files', 'table']) searchParams.delete(k, undefined, { replace: true });
+          beginWith(connection!, files ? 'read files' : 'read table', files ? { files: files! } : { table: table! });
+        }
       } else if (data && data.id === wanted) {
         if (editor.id !== wanted) editor = new Editor(wanted);
         if (!editor.version || editor.version !== data.version) editor.load(data);
@@ -202,6 +211,23 @@
     seen.push(s);
     for (const place of inputsOf(st)) needed(stepOf(place), seen);
     return seen;
+  }
+
+  /** beginWith adds a step that reads something, at the end. */
+  function beginWith(connection: string, kind: 'read files' | 'read table', what: { files?: string; table?: string }) {
+    const words = (what.files ?? what.table ?? '')
+      .split(/[/.]/)
+      .filter((w) => w && !/^(csv|parquet|jsonl|txt|gz|public)$/.test(w));
+    const name = editor.freeName(
+      (words.at(-1) ?? 'rows')
+        .replace(/[^\p{L}\p{N}_ -]+/gu, ' ')
+        .trim()
+        .replace(/^[^\p{L}_]+/u, '') || 'rows',
+    );
+    editor.insert(steps.at(-1)?.id ?? '', { id: name, kind, settings: { connection, ...what } }, false);
+    if (editor.doc.name === 'New pipeline') editor.edit((d) => (d.name = name.charAt(0).toUpperCase() + name.slice(1)));
+    adding = false;
+    select(name);
   }
 
   function add(k: StepKind) {
@@ -380,6 +406,7 @@
           time={saved.data.changed_at}
         />{/if}{#if saved.data?.last_run}&#32;· last run&#32;
         <a href="/runs/{saved.data.last_run.id}"><State run={saved.data.last_run} /></a>{/if}
+      {#if editor.id}<AlsoHere id={editor.id} step={chosenId} changed={editor.dirty} {select} />{/if}
     </span>
     <div class="acts">
       {#if (chosen || editor.followed) && !asText}<button class="plain" onclick={wholeSheet}>Whole sheet</button>{/if}
@@ -500,6 +527,10 @@
             {/each}
           </div>
           {#if adding && steps.length === 0}<WhatNext {kinds} after="" {add} close={() => (adding = false)} />{/if}
+          {#if !readonly}<Intake
+              offer={steps.length === 0}
+              begin={(connection, file) => beginWith(connection, 'read files', { files: file })}
+            />{/if}
           {#if !adding && !readonly}
             <button class="invite" onclick={() => (adding = true)}
               ><kbd>a</kbd><i
@@ -519,7 +550,7 @@
           />{/if}
       </div>
       <div class="foot">
-        {#each general as p, i (i)}<p class="telling" role="alert">
+        {#each steps.length ? general : [] as p, i (i)}<p class="telling" role="alert">
             {p.line ? `line ${p.line}: ` : ''}{p.sentence}
           </p>{/each}
         <span class="note">{source || 'no figures yet: choose a step to try it'}</span>

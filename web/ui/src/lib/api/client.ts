@@ -24,6 +24,7 @@ export type Difference = Schemas['Difference'];
 export type Passed = Schemas['Passed'];
 export type Account = Schemas['Account'];
 export type LoadPreview = Schemas['LoadPreview'];
+export type Present = Schemas['Present'];
 export type Outcome = Schemas['Outcome'];
 export type Run = Schemas['Run'];
 export type RunDetail = Schemas['RunDetail'];

@@ -5,6 +5,7 @@
   import { client, take, type Connection, type Entry } from '../api/client';
   import RowsTable from '../rows/RowsTable.svelte';
   import { bytes, count } from '../format';
+  import { may } from '../session.svelte';
 
   let { connection }: { connection: Connection } = $props();
 
@@ -94,7 +95,13 @@
     <span class="r"
       >{thing}{described.data?.rows ? `, ≈ ${count(described.data.rows)} rows` : ''}{described.data?.keys?.length
         ? `, key ${described.data.keys.join(', ')}`
-        : ''}</span
+        : ''}
+      {#if may('builder')}<a
+          class="plain"
+          href="/pipelines/new?connection={encodeURIComponent(connection.name)}&{connection.holds === 'files'
+            ? 'files'
+            : 'table'}={encodeURIComponent(thing)}">Begin a pipeline with it</a
+        >{/if}</span
     >
   </div>
   {#if described.error || sample.error}
