@@ -15,16 +15,14 @@ func TestASheetBeginsWithWhatOneHas(t *testing.T) {
 	b.there("[aria-label='Rows after'] [role=gridcell]")
 	b.until("it is named after the table", `document.querySelector("[aria-label='Name of the pipeline']").value === 'Huts'`)
 
-	b.until("no draft is left", `(() => { localStorage.removeItem('welkin.draft.0'); sessionStorage.clear(); return true })()`)
-	b.visit("/pipelines")
+	b.fresh("/pipelines")
 	b.see("Warden logs")
 	b.until("a file is dropped", `(() => { const d = new DataTransfer(); d.items.add(new File(['club;members\nFellside;41\nLake;12\n'], 'clubs of 2026.csv', {type: 'text/csv'})); for (const what of ['dragover', 'drop']) document.body.dispatchEvent(new DragEvent(what, {dataTransfer: d, bubbles: true, cancelable: true})); return true })()`)
 	b.there("[aria-label='Rows after'] [role=gridcell]")
 	b.see("Fellside")
 	b.shot("dropped")
 
-	b.until("no draft is left", `(() => { localStorage.removeItem('welkin.draft.0'); sessionStorage.clear(); return true })()`)
-	b.visit("/pipelines/new")
+	b.fresh("/pipelines/new")
 	b.fill("[aria-label=address]", b.url+"/api/nothing")
 	b.push("incoming")
 	b.see("is a private address, which this installation does not fetch from")

@@ -45,6 +45,6 @@ func TestStepsAreFoundCopiedAndPasted(t *testing.T) {
 	b.visit("/pipelines/1?step=worth")
 	b.see("changed, not saved")
 	b.push("Undo")
-	b.until("the pasted step is gone", `![...document.querySelectorAll('[role=option] b')].some((e) => e.innerText === 'worth')`)
+	b.until("the pasted step is gone", `![...document.querySelectorAll('.steps .line b')].some((e) => e.innerText === 'worth')`)
 	require.Empty(t, filter(b.errors, "422"))
 }

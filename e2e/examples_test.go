@@ -86,7 +86,7 @@ func TestALongSheetIsFoldedAndOverseen(t *testing.T) {
 	b.shot("long")
 	b.press("f")
 	b.see("5 steps, step 3 to step 7")
-	b.until("its steps are one line", `![...document.querySelectorAll('[role=option]')].some((e) => /^step 4\s/.test(e.innerText))`)
+	b.until("its steps are one line", `![...document.querySelectorAll('.steps .line')].some((e) => /^step 4\s/.test(e.innerText))`)
 	b.push("step 9")
 	b.press("g")
 	b.pick("[aria-label='last step of the stretch']", "step 11")

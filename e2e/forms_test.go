@@ -116,8 +116,7 @@ func TestEachStepIsBuiltByItsForm(t *testing.T) {
 	} {
 		t.Run(c.kind, func(t *testing.T) {
 			b.t = t
-			b.until("no draft is left", `(() => { localStorage.removeItem('welkin.draft.3'); sessionStorage.clear(); return true })()`)
-			b.visit("/pipelines/3?step=stays")
+			b.fresh("/pipelines/3?step=stays")
 			b.see("What next after")
 			b.press("a")
 			b.fill("input[aria-label='What next']", c.kind)
@@ -131,7 +130,7 @@ func TestEachStepIsBuiltByItsForm(t *testing.T) {
 				do(b)
 			}
 			b.until("its rows come: "+c.rows, `[...document.querySelectorAll('[role=tab]')].some((e) => /^After/.test(e.innerText) && e.innerText.replace(/\D/g, '') === '`+c.rows+`')
-				|| [...document.querySelectorAll('[role=option][aria-selected=true] .num')].some((e) => e.innerText.replace(/\D/g, '') === '`+c.rows+`')`)
+				|| [...document.querySelectorAll('.steps .line.on .num')].some((e) => e.innerText.replace(/\D/g, '') === '`+c.rows+`')`)
 			b.until("its columns come: "+c.column, `(() => { const g = document.querySelector('.cells'); if (g) g.scrollLeft = g.scrollLeft ? 0 : 9999; return true })() && [...document.querySelectorAll('[role=columnheader]')].some((e) => e.innerText.startsWith(`+quoted(c.column)+`))`)
 			b.shot("form " + c.kind)
 			require.Empty(t, b.errors)

@@ -138,7 +138,7 @@ func (m mouse) choose(find, value string) {
 }
 
 func (m mouse) begin() { m.t.Helper(); m.reach(element("button.invite", "")) }
-func (m mouse) take()  { m.t.Helper(); m.reach(element(".hits li button", "")) }
+func (m mouse) take()  { m.t.Helper(); m.reach(element(".hits li", "")) }
 
 // add adds a step of a kind after the chosen one.
 func (b *builder) add(kind string) {
@@ -191,7 +191,7 @@ func (b *builder) pushOn(selector, text string) {
 // go to a step of the ledger.
 func (b *builder) goTo(step string) {
 	b.t.Helper()
-	b.pushOn("[role=option]", step)
+	b.pushOn(".steps .line", step)
 	b.until("at "+step, `document.querySelector("[aria-label='Name of the step']")?.value === `+quoted(step))
 }
 
@@ -200,7 +200,7 @@ func (b *builder) name(step string) {
 	b.t.Helper()
 	b.write("[aria-label='Name of the step']", step)
 	b.press(kb.Enter)
-	b.until("it is called "+step, `[...document.querySelectorAll('[role=option] b')].some((e) => e.innerText.startsWith(`+quoted(step)+`))`)
+	b.until("it is called "+step, `[...document.querySelectorAll('.steps .line b')].some((e) => e.innerText.startsWith(`+quoted(step)+`))`)
 }
 
 // ready waits until the chosen step has rows after the last edit.
@@ -219,8 +219,7 @@ func (b *builder) run() {
 // sheetNamed begins a new sheet.
 func (b *builder) sheetNamed(name string) {
 	b.t.Helper()
-	b.until("no draft is left", `(() => { localStorage.removeItem('welkin.draft.0'); sessionStorage.clear(); return true })()`)
-	b.visit("/pipelines/new")
+	b.fresh("/pipelines/new")
 	b.write("[aria-label='Name of the pipeline']", name)
 	b.press(kb.Tab)
 }

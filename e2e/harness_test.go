@@ -161,6 +161,15 @@ func (b *browser) visit(path string) {
 	b.do("visit "+path, chromedp.Navigate(b.url+path))
 }
 
+// fresh opens an address of the app without what was left unsaved before.
+func (b *browser) fresh(path string) {
+	b.t.Helper()
+	b.visit("/runs") // a page that goes keeps what was typed
+	b.see("asked for")
+	b.until("no draft is left", `(() => { for (const k of Object.keys(localStorage)) if (k.startsWith('welkin.draft.')) localStorage.removeItem(k); sessionStorage.clear(); return true })()`)
+	b.visit(path)
+}
+
 // sign signs in.
 func (b *browser) sign() *browser {
 	b.t.Helper()
@@ -205,7 +214,7 @@ func (b *browser) there(selector string) {
 // push clicks the first enabled button, link or tab with a text.
 func (b *browser) push(text string) {
 	b.t.Helper()
-	find := `[...document.querySelectorAll('button, a, [role=tab]')].find((e) => !e.disabled && e.innerText.replace(/\s+/g, ' ').trim().startsWith(` + quoted(text) + `))`
+	find := `[...document.querySelectorAll('button, a, [role=tab], .hits li')].find((e) => !e.disabled && e.innerText.replace(/\s+/g, ' ').trim().startsWith(` + quoted(text) + `))`
 	b.until("find the button "+text, find+` !== undefined`)
 	b.until("push "+text, `(() => { const e = `+find+`; e?.focus(); e?.click(); return e !== undefined })()`)
 }

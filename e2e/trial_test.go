@@ -35,7 +35,9 @@ steps:
 // keep saves a sheet through the API, as the signed-in person.
 func (b *browser) keep(yaml string) {
 	b.t.Helper()
-	b.until("the sheet is kept", `(window.kept ??= fetch('/api/pipelines', {method: 'POST', headers: {'Content-Type': 'application/json'}, body: JSON.stringify({yaml: `+quoted(yaml)+`})}).then(async (r) => { window.made = await r.json() }), window.made?.id > 0)`)
+	b.until("the sheet is kept", `(() => { const kept = (window.kept ??= {}), text = `+quoted(yaml)+`;
+		kept[text] ??= (fetch('/api/pipelines', {method: 'POST', headers: {'Content-Type': 'application/json'}, body: JSON.stringify({yaml: text})}).then(async (r) => { kept[text] = await r.json() }), {});
+		return kept[text].id > 0 })()`)
 }
 
 // TestColumnsAreDescribedAndRowsEdited looks into the columns of a trial and

@@ -32,17 +32,17 @@ const password = "a long enough password"
 
 // client is somebody at the API.
 type client struct {
-	t   *testing.T
+	t   testing.TB
 	url string
 	*http.Client
 }
 
-func serve(t *testing.T) (url string, s *store.Store) {
+func serve(t testing.TB) (url string, s *store.Store) {
 	return serveWith(t, func(*api.Server) {})
 }
 
 // serveWith serves with settings of the server changed.
-func serveWith(t *testing.T, change func(*api.Server)) (url string, s *store.Store) {
+func serveWith(t testing.TB, change func(*api.Server)) (url string, s *store.Store) {
 	ctx := context.Background()
 	_, address := pgtest.Database(t)
 	seal, err := store.NewSeal(base64.StdEncoding.EncodeToString([]byte("a key of thirty-two bytes, truly")))
@@ -63,7 +63,7 @@ func serveWith(t *testing.T, change func(*api.Server)) (url string, s *store.Sto
 	return web.URL, s
 }
 
-func as(t *testing.T, url, login string) *client {
+func as(t testing.TB, url, login string) *client {
 	jar, err := cookiejar.New(nil)
 	require.NoError(t, err)
 	c := &client{t, url, &http.Client{Jar: jar}}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -59,6 +60,7 @@ type checkedStep struct {
 	Sentence string          `json:"sentence" doc:"What stands in backticks is data."`
 	Inputs   []string        `json:"inputs"`
 	Columns  []schema.Column `json:"columns"`
+	Like     string          `json:"like,omitempty" doc:"The place whose columns, which are many, it has too; they are not given again."`
 	Branches []checkedBranch `json:"branches,omitempty" doc:"Outputs with names, taken as step.name."`
 	Hint     map[string]any  `json:"hint,omitempty"`
 }
@@ -104,6 +106,10 @@ type checkedSheet struct {
 	Steps    []checkedStep   `json:"steps"`
 }
 
+// manyColumns is from how many on columns are not told again at each step that
+// leaves them as they are: a long sheet of wide rows would be megabytes.
+const manyColumns = 30
+
 // checked words what a plan knows.
 func checked(p *engine.Plan) (checkedSheet, error) {
 	out := checkedSheet{Place: placeOf(p), Doc: p.Sheet, Ready: p.Ready(), Problems: p.Problems, Steps: []checkedStep{}}
@@ -120,7 +126,11 @@ func checked(p *engine.Plan) (checkedSheet, error) {
 			c.Inputs = []string{}
 		}
 		if s := st.Schema(); s != nil {
-			c.Columns = append(c.Columns, s.Columns...)
+			if len(s.Columns) > manyColumns && len(st.Inputs) > 0 && slices.Equal(s.Columns, st.Inputs[0].Schema().Columns) {
+				c.Like = st.Inputs[0].Place
+			} else {
+				c.Columns = append(c.Columns, s.Columns...)
+			}
 		}
 		if st.Bound != nil {
 			for _, b := range st.Bound.Branches {

@@ -6,4 +6,5 @@ export interface Hit {
   act?: () => void; // or what opening it does
 }
 
-export const finding = $state<{ here: Hit[] }>({ here: [] });
+/** here is asked when something is being looked for, not before: it may be long. */
+export const finding = $state<{ here: () => Hit[] }>({ here: () => [] });

@@ -70,6 +70,11 @@
   });
   $effect(() => follow(() => void queries.invalidateQueries({ queryKey: ['pipeline', id] })));
 
+  $effect(() => {
+    const mine = editor;
+    return () => mine.keepNow();
+  });
+
   const readonly = $derived(!may('builder'));
   const steps = $derived(editor.doc.steps);
   const kinds = $derived<StepKind[]>(catalogue.data?.kinds ?? []);
@@ -150,7 +155,7 @@
   $effect(() => {
     void chosenId;
     void lines;
-    untrack(() => lineBox?.querySelector('[aria-selected=true]')?.scrollIntoView({ block: 'nearest' }));
+    untrack(() => lineBox?.querySelector('.line.on')?.scrollIntoView({ block: 'nearest' }));
   });
   /** The figures of a folded stretch: what comes out at its end, and what all its steps did. */
   function together(l: Line) {
@@ -299,16 +304,17 @@
 
   // Steps and columns of this sheet are found before everything else.
   $effect(() => {
-    const columns: Record<string, string[]> = {};
-    for (const s of editor.checked?.steps ?? [])
-      for (const c of s.columns ?? []) columns[c.name] = [...(columns[c.name] ?? []), s.id];
-    finding.here = [
-      ...steps.map((s) => ({ name: s.id, what: `step, ${s.kind}`, act: () => select(s.id) })),
-      ...Object.entries(columns).flatMap(([name, at]) =>
-        at.map((s) => ({ name, what: `column at ${s}`, act: () => showColumn(s, name) })),
-      ),
-    ];
-    return () => (finding.here = []);
+    finding.here = () => {
+      const columns: Record<string, string[]> = {};
+      for (const s of editor.checked?.steps ?? []) for (const c of s.columns ?? []) (columns[c.name] ??= []).push(s.id);
+      return [
+        ...steps.map((s) => ({ name: s.id, what: `step, ${s.kind}`, act: () => select(s.id) })),
+        ...Object.entries(columns).flatMap(([name, at]) =>
+          at.map((s) => ({ name, what: `column at ${s}`, act: () => showColumn(s, name) })),
+        ),
+      ];
+    };
+    return () => (finding.here = () => []);
   });
   function showColumn(step: string, column: string) {
     select(step);
@@ -389,7 +395,7 @@
   const tall = 43;
 </script>
 
-<svelte:window onkeydown={key} oncopy={copied} onpaste={pasted} />
+<svelte:window onkeydown={key} oncopy={copied} onpaste={pasted} onpagehide={() => editor.keepNow()} />
 <svelte:head><title>{editor.doc.name || 'Pipeline'} · Welkin</title></svelte:head>
 {#if saved.error}<p class="telling" role="alert">{saved.error.message}</p>{/if}
 {#if loaded >= 0}
@@ -438,9 +444,8 @@
         <div
           class="scroll"
           class:long={marks.length > 0}
-          role="listbox"
+          role="group"
           aria-label="Steps"
-          tabindex="-1"
           bind:this={lineBox}
           bind:clientHeight={ledgerTall}
           onscroll={(e) => (ledgerTop = e.currentTarget.scrollTop)}
@@ -457,8 +462,8 @@
                 <button
                   class="cols line stretch"
                   class:on={l.steps.some((s) => s.id === chosenId)}
-                  role="option"
-                  aria-selected={l.steps.some((s) => s.id === chosenId)}
+                  aria-current={l.steps.some((s) => s.id === chosenId)}
+                  aria-expanded="false"
                   style:height="{tall}px"
                   title="Show its steps"
                   onclick={() => fold(l.stretch!.name, false)}
@@ -485,8 +490,7 @@
                   class="cols line"
                   class:on={s.id === chosenId}
                   class:older={editor.tried !== undefined && !triedSteps.includes(s.id)}
-                  role="option"
-                  aria-selected={s.id === chosenId}
+                  aria-current={s.id === chosenId}
                   style:height="{tall}px"
                   onclick={() => select(s.id)}
                 >

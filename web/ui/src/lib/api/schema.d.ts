@@ -782,6 +782,8 @@ export interface components {
             id: string;
             inputs: string[] | null;
             kind: string;
+            /** @description The place whose columns, which are many, it has too; they are not given again. */
+            like?: string;
             role: string;
             /** @description What stands in backticks is data. */
             sentence: string;

@@ -51,7 +51,7 @@
             placeholder(hint),
             autocompletion({ icons: false, override: [completionsFor(language, words)] }),
             locked.of(lock(readonly)),
-            EditorView.contentAttributes.of({ 'aria-label': label, spellcheck: 'false' }),
+            EditorView.contentAttributes.of({ 'aria-label': label, spellcheck: 'false', tabindex: '0' }),
             // Tab goes on to the next field, as in any form; it takes a completion that is open.
             keymap.of([
               { key: 'Tab', run: acceptCompletion },

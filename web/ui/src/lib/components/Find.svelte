@@ -16,7 +16,7 @@
   }));
 
   const all = $derived<Hit[]>([
-    ...(text.trim() === '' ? [] : finding.here),
+    ...(text.trim() === '' ? [] : finding.here()),
     ...[
       ['Today', '/'],
       ['Connections', '/connections'],
@@ -69,7 +69,7 @@
   <input
     {@attach focus}
     class="field"
-    placeholder={finding.here.length
+    placeholder={finding.here().length
       ? 'Find a step or column of this sheet, a page, a pipeline, a run by its number'
       : 'Find a page, pipeline, connection, or a run by its number'}
     aria-label="Find"
@@ -79,8 +79,10 @@
   />
   <ul class="hits" role="listbox" aria-label="Found">
     {#each hits as h, i (i)}
-      <li role="option" aria-selected={i === at} class:on={i === at}>
-        <button onclick={() => open(h)} tabindex="-1"><b>{h.name}</b> <span>{h.what}</span></button>
+      <!-- The field has the keys; a press takes it too. -->
+      <!-- svelte-ignore a11y_click_events_have_key_events -->
+      <li role="option" aria-selected={i === at} class:on={i === at} onclick={() => open(h)}>
+        <b>{h.name}</b> <span>{h.what}</span>
       </li>
     {:else}
       <li class="none">Nothing has this name.</li>
@@ -105,7 +107,7 @@
     border-top: 2px solid var(--act);
     padding: 10px 14px 8px;
   }
-  .hits button {
+  .hits li[role] {
     display: flex;
     justify-content: space-between;
   }

@@ -89,9 +89,11 @@
   </table>
 </div>
 {#if thing}
-  <div class="tabs" role="tablist">
-    <button role="tab" aria-selected={view === 'rows'} onclick={() => (view = 'rows')}>First rows</button>
-    <button role="tab" aria-selected={view === 'columns'} onclick={() => (view = 'columns')}>Columns</button>
+  <div class="tabs">
+    <div class="list" role="tablist">
+      <button role="tab" aria-selected={view === 'rows'} onclick={() => (view = 'rows')}>First rows</button>
+      <button role="tab" aria-selected={view === 'columns'} onclick={() => (view = 'columns')}>Columns</button>
+    </div>
     <span class="r"
       >{thing}{described.data?.rows ? `, ≈ ${count(described.data.rows)} rows` : ''}{described.data?.keys?.length
         ? `, key ${described.data.keys.join(', ')}`
@@ -143,6 +145,10 @@
   .bar input {
     max-width: 240px;
     margin-left: auto;
+  }
+  .tabs .list {
+    display: flex;
+    gap: 18px;
   }
   .where {
     white-space: nowrap;

@@ -87,8 +87,8 @@
       .join(' '),
   );
   const order = $derived([...kept, ...others]);
-  const first = $derived(Math.max(0, Math.min(Math.floor(top / height) - 10, total)));
-  const last = $derived(Math.min(total, Math.ceil((top + tall) / height) + 10));
+  const first = $derived(Math.max(0, Math.min(Math.floor(top / height) - 4, total)));
+  const last = $derived(Math.min(total, Math.ceil((top + tall) / height) + 4));
   const offset = (n: number) => kept.slice(0, n).reduce((sum, k) => sum + widthOf(k), 0);
 
   // The cell one stands on, and the other corner of what is marked: places in the view.
@@ -328,11 +328,11 @@
     {#each drawn as k (columns[k]!.name)}{@render heading(k, -1)}{/each}<span class="gap"></span>
   </div>
   <div style:height="{first * height}px"></div>
-  {#each Array.from({ length: Math.max(0, last - first) }, (_, n) => first + n) as i (i)}
+  {#each Array.from({ length: Math.max(0, last - first) }, (_, n) => first + n) as i, n (n)}
     {@const row = placeOf(i)}
     <div class="row" role="row" aria-rowindex={i + 2} style:grid-template-columns={template}>
       {#each kept as k, n (columns[k]!.name)}{@render cell(row, i, k, n)}{/each}<span class="gap"></span>
-      {#each drawn as k (columns[k]!.name)}{@render cell(row, i, k, -1)}{/each}<span class="gap"></span>
+      {#each drawn as k, n (n)}{@render cell(row, i, k, -1)}{/each}<span class="gap"></span>
       {#if remove}<button class="plain" aria-label="Remove row {row + 1}" onclick={() => remove(row)}>×</button>{/if}
     </div>
   {/each}

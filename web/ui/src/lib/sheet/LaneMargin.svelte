@@ -1,10 +1,17 @@
 <script lang="ts">
+  import { untrack } from 'svelte';
+
   import { layout, path, type LaneStep } from './lanes';
 
   /** The lanes beside a sheet's lines, each of which is `tall` pixels high. */
   let { steps, roles, tall }: { steps: LaneStep[]; roles: string[]; tall: number } = $props();
 
-  const l = $derived(layout(steps));
+  // An edit of settings leaves them as they are.
+  const shape = $derived(steps.map((s) => `${s.id}<${s.inputs.join('+')}`).join('|'));
+  const l = $derived.by(() => {
+    void shape;
+    return untrack(() => layout(steps));
+  });
   const gap = $derived(l.count > 4 ? Math.max(6, 50 / l.count) : 18);
   const x = (lane: number) => 24 + lane * gap;
   const y = (row: number) => row * tall + tall / 2;

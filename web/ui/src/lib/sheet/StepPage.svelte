@@ -325,21 +325,24 @@
   <p class="telling mild">No rows yet: {editor.refused}</p>
 {/if}
 {#if tried}
-  <div class="tabs" role="tablist">
-    {#each before as b, i (i)}
-      <button role="tab" aria-selected={view === `before${i || ''}`} onclick={() => show(`before${i || ''}`)}
-        >{i === 0 ? 'Before' : (checked?.inputs?.[i] ?? 'Other side')}
-        <span class="num note">{count(b.total)}</span></button
+  <div class="tabs">
+    <div class="list" role="tablist">
+      {#each before as b, i (i)}
+        <button role="tab" aria-selected={view === `before${i || ''}`} onclick={() => show(`before${i || ''}`)}
+          >{i === 0 ? 'Before' : (checked?.inputs?.[i] ?? 'Other side')}
+          <span class="num note">{count(b.total)}</span></button
+        >
+      {/each}
+      {#if tried.load}<button role="tab" aria-selected={view === 'after'} onclick={() => show('after')}>Load</button
+        >{/if}
+      {#if after}<button role="tab" aria-selected={view === 'after'} onclick={() => show('after')}
+          >After <span class="num note">{count(after.total)}</span></button
+        >{/if}
+      <button role="tab" aria-selected={view === 'columns'} onclick={() => show('columns')}>Columns</button>
+      <button role="tab" aria-selected={view === 'aside'} onclick={() => show('aside')}
+        >Set aside <span class="num note" class:as={tried.set_aside_total}>{count(tried.set_aside_total)}</span></button
       >
-    {/each}
-    {#if tried.load}<button role="tab" aria-selected={view === 'after'} onclick={() => show('after')}>Load</button>{/if}
-    {#if after}<button role="tab" aria-selected={view === 'after'} onclick={() => show('after')}
-        >After <span class="num note">{count(after.total)}</span></button
-      >{/if}
-    <button role="tab" aria-selected={view === 'columns'} onclick={() => show('columns')}>Columns</button>
-    <button role="tab" aria-selected={view === 'aside'} onclick={() => show('aside')}
-      >Set aside <span class="num note" class:as={tried.set_aside_total}>{count(tried.set_aside_total)}</span></button
-    >
+    </div>
     {#if view === 'after' && tried.branches?.length}
       <select
         class="field"
@@ -540,6 +543,10 @@
   }
   .tabs .note {
     font-weight: 400;
+  }
+  .tabs .list {
+    display: flex;
+    gap: 18px;
   }
   .edited {
     padding-top: 4px;

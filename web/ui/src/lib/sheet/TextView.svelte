@@ -51,7 +51,7 @@
             lintGutter(),
             syntaxHighlighting(inks),
             EditorState.readOnly.of(readonly),
-            EditorView.contentAttributes.of({ 'aria-label': 'The sheet as text' }),
+            EditorView.contentAttributes.of({ 'aria-label': 'The sheet as text', tabindex: '0' }),
             keymap.of([...defaultKeymap, ...historyKeymap, indentWithTab]),
             EditorView.updateListener.of((u) => {
               if (!u.docChanged) return;

@@ -44,10 +44,10 @@
   />
   <ul class="hits" role="listbox" aria-label="Kinds of step">
     {#each hits as k, i (k.name)}
-      <li role="option" aria-selected={i === at} class:on={i === at}>
-        <button tabindex="-1" onclick={() => add(k)}
-          ><b>{k.name}</b><span>{k.help}</span><code>{k.example}</code></button
-        >
+      <!-- The field has the keys; a press takes it too. -->
+      <!-- svelte-ignore a11y_click_events_have_key_events -->
+      <li role="option" aria-selected={i === at} class:on={i === at} onclick={() => add(k)}>
+        <b>{k.name}</b><span>{k.help}</span><code>{k.example}</code>
       </li>
     {:else}<li class="none">No step does this. Press Esc to close.</li>{/each}
   </ul>
@@ -60,7 +60,7 @@
     border-bottom: 1px solid var(--rule2);
     border-top: 1px solid var(--rule2);
   }
-  .hits button {
+  .hits li[role] {
     display: grid;
     grid-template-columns: 116px 1fr;
     gap: 0 10px;

@@ -73,24 +73,24 @@ const plain = <T>(v: T): T => JSON.parse(JSON.stringify(v)) as T;
  * pause; an answer that comes after a later edit is thrown away.
  */
 export class Editor {
-  doc = $state<SheetDoc>({ name: '', limits: {}, steps: [] });
+  doc = $state.raw<SheetDoc>({ name: '', limits: {}, steps: [] });
   yaml = $state('');
-  checked = $state<CheckedSheet>();
-  tried = $state<Tried>();
+  checked = $state.raw<CheckedSheet>();
+  tried = $state.raw<Tried>();
   triedStep = $state('');
   trying = $state(false);
   telling = $state('');
   conflict = $state(''); // who saved another version meanwhile, as a sentence
   refused = $state(''); // why the last trial could not be made
   sample = $state(2000); // rows that a trial reads of its main input, and shows
-  given = $state<Given>();
-  followed = $state<{ origin: string; passed: Passed[] }>(); // one row's way through the sheet
+  given = $state.raw<Given>();
+  followed = $state.raw<{ origin: string; passed: Passed[] }>(); // one row's way through the sheet
   current = $state(true); // whether what checking found is of the document as it is now
   private edits = 0;
   dirty = $state(false);
   saving = $state(false);
-  past = $state<string[]>([]);
-  future = $state<string[]>([]);
+  past = $state.raw<string[]>([]);
+  future = $state.raw<string[]>([]);
 
   id: number;
   version = 0;
@@ -110,9 +110,25 @@ export class Editor {
     return `welkin.history.${this.id}`;
   }
 
+  private keeping: ReturnType<typeof setTimeout> | undefined;
+
+  /** keep writes down what a reload must not lose, a little after the last key. */
+  private keep(): void {
+    clearTimeout(this.keeping);
+    this.keeping = setTimeout(() => this.keepNow(), 300);
+  }
+
+  /** keepNow writes it down at once, as when the page goes. */
+  keepNow(): void {
+    clearTimeout(this.keeping);
+    if (this.dirty) localStorage.setItem(this.draftKey, JSON.stringify({ version: this.version, doc: this.doc }));
+    this.remember();
+  }
+
   /** remember keeps what can be undone while the tab lives; a long history loses its oldest part. */
   private remember(): void {
-    for (let keep = 60; keep > 0; keep = keep >> 1) {
+    const size = JSON.stringify(this.doc).length + 1;
+    for (let keep = Math.min(60, Math.ceil(400_000 / size)); keep > 0; keep = keep >> 1) {
       try {
         sessionStorage.setItem(
           this.historyKey,
@@ -163,7 +179,7 @@ export class Editor {
   }
 
   private take(c: CheckedSheet): void {
-    this.checked = c;
+    this.checked = withColumns(c);
     this.yaml = c.yaml;
     this.doc = plain(c.doc) as unknown as SheetDoc;
     this.doc.steps ??= [];
@@ -199,8 +215,7 @@ export class Editor {
     this.followed = undefined;
     this.edits++;
     this.current = false;
-    localStorage.setItem(this.draftKey, JSON.stringify({ version: this.version, doc: this.doc }));
-    this.remember();
+    this.keep();
     clearTimeout(this.wait);
     this.wait = setTimeout(() => void this.check(), 250);
   }
@@ -234,7 +249,7 @@ export class Editor {
       );
       if (mine !== this.checks) return;
       this.current = edits === this.edits;
-      this.checked = c;
+      this.checked = withColumns(c);
       this.yaml = c.yaml;
       this.telling = '';
     } catch (e) {
@@ -253,14 +268,13 @@ export class Editor {
       if (!broken && (c.doc?.steps ?? []).every((s) => s.settings !== null && s.settings !== undefined)) {
         this.past = [...this.past, JSON.stringify(this.doc)];
         this.future = [];
-        this.checked = c;
+        this.checked = withColumns(c);
         this.doc = plain(c.doc) as unknown as SheetDoc;
         this.doc.steps ??= [];
         this.current = true;
         this.yaml = text;
         this.dirty = true;
-        localStorage.setItem(this.draftKey, JSON.stringify({ version: this.version, doc: this.doc }));
-        this.remember();
+        this.keep();
       }
       return c.problems ?? [];
     } catch (e) {
@@ -330,6 +344,7 @@ export class Editor {
   /** save keeps a new version; a conflict is told and loses nothing. */
   async save(): Promise<PipelineDetail | undefined> {
     clearTimeout(this.wait);
+    clearTimeout(this.keeping);
     this.saving = true;
     this.telling = '';
     try {
@@ -370,6 +385,7 @@ export class Editor {
 
   /** discard goes back to the saved version. */
   discard(p: PipelineDetail): void {
+    clearTimeout(this.keeping);
     localStorage.removeItem(this.draftKey);
     this.past = [];
     this.future = [];
@@ -483,6 +499,18 @@ export function stepsAsText(yaml: string, ids: string[]): string {
     return ids.includes(name.replace(/^(['"])(.*)\1$/, '$2'));
   });
   return wanted.length ? `steps:\n${wanted.join('').trimEnd()}\n` : '';
+}
+
+/** withColumns gives steps the columns that they have like another place. */
+function withColumns(c: CheckedSheet): CheckedSheet {
+  const known: CheckedSheet = { ...c, steps: [] };
+  for (const s of c.steps ?? []) known.steps!.push(s.like ? { ...s, columns: columnsAt(known, s.like) } : s);
+  // A step may stand above the one whose columns it has.
+  if (known.steps!.some((s) => s.like && !s.columns?.length))
+    known.steps = known.steps!.map((s) =>
+      s.like && !s.columns?.length ? { ...s, columns: columnsAt(known, s.like) } : s,
+    );
+  return known;
 }
 
 /** columnsAt gives the columns of the rows at a place. */

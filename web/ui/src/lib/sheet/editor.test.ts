@@ -62,6 +62,7 @@ describe('the editor', () => {
     e.remove('long');
     e.rename('load', 'target');
     e.undo();
+    e.keepNow();
     const again = new Editor(7);
     again.load({
       version: 0,
@@ -130,6 +131,7 @@ describe('the editor', () => {
 
   it('keeps what was typed for a reload', () => {
     e.edit((d) => (d.name = 'Other'));
+    e.keepNow(); // as when the page goes
     const again = new Editor(7);
     again.load({
       version: 0,

@@ -101,7 +101,7 @@
               {#if list === 'columns' && !v.each}<button
                   class="plain"
                   title="Derive it for several columns at once"
-                  aria-label="for several columns {i + 1}"
+                  aria-label="×n, for several columns {i + 1}"
                   onclick={() => eachOf(i, [])}>×n</button
                 >{/if}
               <button

@@ -68,129 +68,134 @@
 <ol class="rules" aria-label="rules" data-setting="rules">
   {#each rules as r, i (i)}
     {@const c = checkOf(r)}
-    <li role="group" aria-label="rules {i + 1}">
-      <div class="line">
-        <select
-          class="field check"
-          aria-label="rules {i + 1} check"
-          disabled={readonly}
-          value={c}
-          onchange={(e) => alter(i, as(r, e.currentTarget.value as Check))}
-        >
-          {#each checks as o (o)}<option value={o}>{o}</option>{/each}
-        </select>
-        <span class="detail">
-          {#if c === 'one of'}
-            <input
-              class="field data"
-              aria-label="rules {i + 1} allowed"
-              placeholder="values with commas between"
-              {readonly}
-              value={(r.allowed ?? []).join(', ')}
-              onchange={(e) => alter(i, { ...r, allowed: words(e.currentTarget.value) })}
-            />
-          {:else if c === 'fits'}
-            <input
-              class="field data"
-              aria-label="rules {i + 1} pattern"
-              placeholder="a regular expression for the whole text"
-              {readonly}
-              value={r.pattern}
-              oninput={(e) => alter(i, { ...r, pattern: e.currentTarget.value })}
-            />
-          {:else if c === 'from – to'}
-            {#each ['least', 'most'] as const as end (end)}
+    <li>
+      <div role="group" aria-label="rules {i + 1}">
+        <div class="line">
+          <select
+            class="field check"
+            aria-label="rules {i + 1} check"
+            disabled={readonly}
+            value={c}
+            onchange={(e) => alter(i, as(r, e.currentTarget.value as Check))}
+          >
+            {#each checks as o (o)}<option value={o}>{o}</option>{/each}
+          </select>
+          <span class="detail">
+            {#if c === 'one of'}
               <input
                 class="field data"
-                aria-label="rules {i + 1} {end}"
-                placeholder={end === 'least' ? 'from any' : 'to any'}
+                aria-label="rules {i + 1} allowed"
+                placeholder="values with commas between"
                 {readonly}
-                value={r.range?.[end] ?? ''}
-                oninput={(e) => {
-                  const range = { ...r.range, [end]: e.currentTarget.value };
-                  if (!range[end]) delete range[end];
-                  alter(i, { ...r, range });
-                }}
+                value={(r.allowed ?? []).join(', ')}
+                onchange={(e) => alter(i, { ...r, allowed: words(e.currentTarget.value) })}
               />
-            {/each}
-          {:else if c === 'refers to'}
-            {#if references.length > 1}<select
-                class="field"
-                aria-label="rules {i + 1} step"
-                disabled={readonly}
-                value={r.refers_to?.step ?? ''}
-                onchange={(e) =>
-                  alter(i, { ...r, refers_to: { columns: r.refers_to?.columns ?? [], step: e.currentTarget.value } })}
-                ><option value="">choose a step…</option>{#each references as s (s)}<option value={s}>{s}</option
-                  >{/each}</select
-              >{/if}
-            {#if references.length}<select
+            {:else if c === 'fits'}
+              <input
                 class="field data"
-                aria-label="rules {i + 1} column"
-                disabled={readonly}
-                value={r.refers_to?.columns?.[0] ?? ''}
-                onchange={(e) => alter(i, { ...r, refers_to: { ...r.refers_to, columns: [e.currentTarget.value] } })}
-                ><option value="">choose a column…</option
-                >{#each columnsAt(editor.checked, r.refers_to?.step || references[0]) as x (x.name)}<option
-                    value={x.name}>{x.name}</option
-                  >{/each}</select
-              >{:else}<span class="note">name the step referred to under “with”</span>{/if}
-          {:else if c === 'holds'}
-            <CodeField
-              value={r.where ?? ''}
-              change={(v) => alter(i, { ...r, where: v })}
-              label="rules {i + 1} where"
-              hint="a condition that must not be false"
-              {readonly}
-            />
-          {/if}
-        </span>
-        <input
-          class="field name"
-          aria-label="rules {i + 1} name"
-          placeholder="called"
-          title="What the rule is called as the reason"
-          {readonly}
-          value={r.name ?? ''}
-          oninput={(e) => {
-            const next: Rule = { ...r, name: e.currentTarget.value };
-            if (!next.name) delete next.name;
-            alter(i, next);
-          }}
-        />
-        <span class="num" class:as={asideBy(i) > 0} class:zero={!asideBy(i)} title="Rows that it sets aside"
-          >{tried ? count(asideBy(i)) : ''}</span
-        >
-        <span class="tools">
-          {#if !readonly}
-            <button class="plain" title="up" aria-label="move rule {i + 1} up" onclick={() => set(moved(rules, i, -1))}
-              >↑</button
-            >
-            <button
-              class="plain"
-              title="down"
-              aria-label="move rule {i + 1} down"
-              onclick={() => set(moved(rules, i, 1))}>↓</button
-            >
-            <button
-              class="plain"
-              title="remove"
-              aria-label="remove rule {i + 1}"
-              onclick={() => set(rules.filter((_, k) => k !== i))}>×</button
-            >
-          {/if}
-        </span>
+                aria-label="rules {i + 1} pattern"
+                placeholder="a regular expression for the whole text"
+                {readonly}
+                value={r.pattern}
+                oninput={(e) => alter(i, { ...r, pattern: e.currentTarget.value })}
+              />
+            {:else if c === 'from – to'}
+              {#each ['least', 'most'] as const as end (end)}
+                <input
+                  class="field data"
+                  aria-label="rules {i + 1} {end}"
+                  placeholder={end === 'least' ? 'from any' : 'to any'}
+                  {readonly}
+                  value={r.range?.[end] ?? ''}
+                  oninput={(e) => {
+                    const range = { ...r.range, [end]: e.currentTarget.value };
+                    if (!range[end]) delete range[end];
+                    alter(i, { ...r, range });
+                  }}
+                />
+              {/each}
+            {:else if c === 'refers to'}
+              {#if references.length > 1}<select
+                  class="field"
+                  aria-label="rules {i + 1} step"
+                  disabled={readonly}
+                  value={r.refers_to?.step ?? ''}
+                  onchange={(e) =>
+                    alter(i, { ...r, refers_to: { columns: r.refers_to?.columns ?? [], step: e.currentTarget.value } })}
+                  ><option value="">choose a step…</option>{#each references as s (s)}<option value={s}>{s}</option
+                    >{/each}</select
+                >{/if}
+              {#if references.length}<select
+                  class="field data"
+                  aria-label="rules {i + 1} column"
+                  disabled={readonly}
+                  value={r.refers_to?.columns?.[0] ?? ''}
+                  onchange={(e) => alter(i, { ...r, refers_to: { ...r.refers_to, columns: [e.currentTarget.value] } })}
+                  ><option value="">choose a column…</option
+                  >{#each columnsAt(editor.checked, r.refers_to?.step || references[0]) as x (x.name)}<option
+                      value={x.name}>{x.name}</option
+                    >{/each}</select
+                >{:else}<span class="note">name the step referred to under “with”</span>{/if}
+            {:else if c === 'holds'}
+              <CodeField
+                value={r.where ?? ''}
+                change={(v) => alter(i, { ...r, where: v })}
+                label="rules {i + 1} where"
+                hint="a condition that must not be false"
+                {readonly}
+              />
+            {/if}
+          </span>
+          <input
+            class="field name"
+            aria-label="rules {i + 1} name"
+            placeholder="called"
+            title="What the rule is called as the reason"
+            {readonly}
+            value={r.name ?? ''}
+            oninput={(e) => {
+              const next: Rule = { ...r, name: e.currentTarget.value };
+              if (!next.name) delete next.name;
+              alter(i, next);
+            }}
+          />
+          <span class="num" class:as={asideBy(i) > 0} class:zero={!asideBy(i)} title="Rows that it sets aside"
+            >{tried ? count(asideBy(i)) : ''}</span
+          >
+          <span class="tools">
+            {#if !readonly}
+              <button
+                class="plain"
+                title="up"
+                aria-label="move rule {i + 1} up"
+                onclick={() => set(moved(rules, i, -1))}>↑</button
+              >
+              <button
+                class="plain"
+                title="down"
+                aria-label="move rule {i + 1} down"
+                onclick={() => set(moved(rules, i, 1))}>↓</button
+              >
+              <button
+                class="plain"
+                title="remove"
+                aria-label="remove rule {i + 1}"
+                onclick={() => set(rules.filter((_, k) => k !== i))}>×</button
+              >
+            {/if}
+          </span>
+        </div>
+        {#if c !== 'holds'}
+          <ColumnWords
+            columns={input.map((x) => x.name)}
+            value={r.columns ?? []}
+            change={(columns) => alter(i, { ...r, columns })}
+            label="rules {i + 1} columns"
+            {readonly}
+          />
+        {/if}
+        {#each problemsOf(i) as p (p)}<p class="bad" role="alert">{p}</p>{/each}
       </div>
-      {#if c !== 'holds'}
-        <ColumnWords
-          columns={input.map((x) => x.name)}
-          value={r.columns ?? []}
-          change={(columns) => alter(i, { ...r, columns })}
-          label="rules {i + 1} columns"
-          {readonly}
-        />
-      {/if}
-      {#each problemsOf(i) as p (p)}<p class="bad" role="alert">{p}</p>{/each}
     </li>
   {/each}
 </ol>

@@ -141,16 +141,18 @@
                   {:else}
                     {#if p.name}<button
                         class="plain"
-                        aria-label="{p.value} is {p.name}"
+                        aria-label="Same: {p.value} is {p.name}"
                         onclick={() => decide(p.value, p.name!)}>Same</button
                       >{/if}
                     {#if p.second}<button
                         class="plain"
-                        aria-label="{p.value} is {p.second}"
+                        aria-label="Second: {p.value} is {p.second}"
                         onclick={() => decide(p.value, p.second!)}>Second</button
                       >{/if}
-                    <button class="plain" aria-label="{p.value} is none" onclick={() => decide(p.value, '')}
-                      >None</button
+                    <button
+                      class="plain"
+                      aria-label="None: {p.value} is not among them"
+                      onclick={() => decide(p.value, '')}>None</button
                     >
                   {/if}
                 {/if}
