@@ -289,6 +289,7 @@ func (s *Server) pipelineRoutes() {
 		return answer(out), nil
 	})
 	route(s, "builder", http.MethodPost, "/api/sheets/follow", "follow-row", "Tell what becomes of one row of a trial at each step; nothing is written", s.follow)
+	route(s, "builder", http.MethodPost, "/api/sheets/count", "count-rows", "Count all rows that come out of a step; nothing is written", s.count)
 	route(s, "builder", http.MethodPost, "/api/sheets/examples", "check-examples", "Run a sheet's examples and compare what comes out with what they expect; nothing is written", s.examples)
 	route(s, "builder", http.MethodPost, "/api/sheets/keys", "suggest-keys", "Suggest by which columns the rows of a step's two inputs belong together", s.keys)
 	route(s, "builder", http.MethodPost, "/api/sheets/pairs", "name-pairs", "The nearest names for the values that a step matches, the most doubtful first", s.pairs)

@@ -318,3 +318,22 @@ func TestVersionsTellWhatTheyChanged(t *testing.T) {
 	differ := get[[]struct{ What string }](c, "POST", "/api/sheets/differences", map[string]any{"before": map[string]any{"yaml": text}, "after": map[string]any{"yaml": first.YAML}})
 	assert.Empty(t, differ)
 }
+
+func TestAllRowsOfAStepAreCounted(t *testing.T) {
+	at, _ := serve(t)
+	c := as(t, at, "builder")
+	text := "welkin: 1\nname: n\nsteps:\n  - {step: days, does: generate rows, column: n, from_value: \"1\", to_value: \"250000\"}\n  - {step: parts, does: route, from: days, branches: [{name: even, where: n % 2 = 0}]}\n"
+	got := get[struct {
+		Rows     int64
+		Branches map[string]int64
+	}](c, "POST", "/api/sheets/count", map[string]any{"yaml": text, "step": "days"})
+	assert.Equal(t, int64(250_000), got.Rows, "more than any sample")
+	got = get[struct {
+		Rows     int64
+		Branches map[string]int64
+	}](c, "POST", "/api/sheets/count", map[string]any{"yaml": text, "step": "parts"})
+	assert.Equal(t, map[string]int64{"even": 125_000, "rest": 125_000}, got.Branches)
+	status, said := c.do("POST", "/api/sheets/count", map[string]any{"yaml": text, "step": "nowhere"})
+	assert.Equal(t, 422, status)
+	assert.NotEmpty(t, said)
+}

@@ -592,7 +592,7 @@
           }}
         />
       {:else if asText}
-        <TextView {editor} {readonly} />
+        <TextView {editor} {readonly} {kinds} types={catalogue.data?.types ?? []} />
       {:else if editor.followed}
         <WayView {editor} {select} />
       {:else if chosen}

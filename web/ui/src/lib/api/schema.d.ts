@@ -473,6 +473,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sheets/count": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Count all rows that come out of a step; nothing is written */
+        post: operations["count-rows"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheets/differences": {
         parameters: {
             query?: never;
@@ -837,6 +854,31 @@ export interface components {
             name: string;
             secrets_set: string[] | null;
             settings: unknown;
+        };
+        CountInputBody: {
+            /** @description The sheet as the checked answer gives it. */
+            doc?: unknown;
+            params?: {
+                [key: string]: string;
+            };
+            step: string;
+            yaml?: string;
+        };
+        Counted: {
+            /** @description By output, for a step with several. */
+            branches?: {
+                [key: string]: number;
+            };
+            /** Format: int64 */
+            rows: number;
+            /** Format: double */
+            seconds: number;
+            /**
+             * Format: int64
+             * @description At this step and those before it.
+             */
+            set_aside: number;
+            step: string;
         };
         Description: {
             columns: components["schemas"]["Column"][] | null;
@@ -2858,6 +2900,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CheckedSheet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "count-rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CountInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Counted"];
                 };
             };
             /** @description Error */

@@ -29,6 +29,7 @@
     about,
     follow,
     column = '',
+    lit = [],
     label,
   }: {
     columns: Column[];
@@ -45,6 +46,8 @@
     follow?: (row: number) => void;
     /** A column to be brought into view. */
     column?: string;
+    /** Columns that stand out. */
+    lit?: string[];
     label: string;
   } = $props();
 
@@ -218,6 +221,7 @@
     class="cell"
     class:r={isNumber(c.type)}
     class:new={changed?.(row, k)}
+    class:lit={lit.includes(c.name)}
     class:marked={isMarked(i, k)}
     class:kept={keptAt >= 0}
     style:left={keptAt >= 0 ? `${offset(keptAt)}px` : undefined}
@@ -246,6 +250,7 @@
     class:r={isNumber(c.type)}
     class:kept={keptAt >= 0}
     class:on={chosen === c.name}
+    class:lit={lit.includes(c.name)}
     style:left={keptAt >= 0 ? `${offset(keptAt)}px` : undefined}
     aria-colindex={k + 1}
     aria-sort={sorting?.column === c.name ? (sorting.falling ? 'descending' : 'ascending') : undefined}
@@ -355,6 +360,14 @@
 {/if}
 
 <style>
+  .lit {
+    box-shadow:
+      inset 1px 0 0 var(--act),
+      inset -1px 0 0 var(--act);
+  }
+  .headcell.lit {
+    background: var(--act-bg);
+  }
   .cells {
     font: 12px var(--data);
     position: relative;

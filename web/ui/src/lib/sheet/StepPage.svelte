@@ -185,6 +185,37 @@
     editor.insert(from, { id: name, kind: o.kind, from, settings: o.settings as Record<string, unknown> }, true);
     select(name);
   }
+  // All rows are counted when one asks; an edit makes the figure one of before.
+  let counted = $state<{ of: unknown; step: string; rows: number; branches?: Record<string, number> }>();
+  let counting = $state<AbortController>();
+  async function countAll() {
+    const mine = (counting = new AbortController());
+    const [of, id] = [editor.doc, step.id];
+    try {
+      const c = await take(
+        client.POST('/api/sheets/count', { body: { doc: of as unknown, step: id }, signal: mine.signal }),
+      );
+      counted = { of, step: id, rows: c.rows, branches: c.branches };
+    } catch (e) {
+      if (!(e instanceof DOMException)) editor.telling = `Not counted: ${(e as Error).message}`;
+    }
+    if (counting === mine) counting = undefined;
+  }
+  const exact = $derived(
+    counted && counted.step === step.id && counted.of === editor.doc
+      ? shownBranch
+        ? counted.branches?.[shownBranch.name]
+        : counted.rows
+      : undefined,
+  );
+  /** The columns that an unpivot makes rows of, seen where they come in. */
+  const lit = $derived(
+    step.kind === 'unpivot' && checked?.columns?.length
+      ? columnsOf(step.from)
+          .map((c) => c.name)
+          .filter((n) => !checked.columns!.some((c) => c.name === n))
+      : [],
+  );
   const said = $derived(given ? 'edited rows' : account?.sample ? 'sample' : 'all');
 </script>
 
@@ -366,7 +397,10 @@
           }}
         >
           {#each [200, 2000, 20_000, 100_000] as n (n)}<option value={n}>{count(n)}</option>{/each}
-        </select>{/if}</span
+        </select>{#if account?.sample && after}{' '}{#if exact !== undefined}<b class="num">{count(exact)}</b> in all{:else if counting}<button
+              class="plain working"
+              onclick={() => counting?.abort()}>Stop counting</button
+            >{:else}<button class="plain" onclick={countAll}>Count all</button>{/if}{/if}{/if}</span
     >
   </div>
   {#if tried.load && view === 'after'}
@@ -441,6 +475,7 @@
         columns={b.columns ?? []}
         rows={(b.rows ?? []) as (string | null)[][]}
         follow={(row) => followRow(b.origins?.[row])}
+        {lit}
         label="Rows before"
       />
     {/if}

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { acceptCompletion, autocompletion } from '@codemirror/autocomplete';
   import { defaultKeymap, history, historyKeymap, indentWithTab } from '@codemirror/commands';
   import { yaml } from '@codemirror/lang-yaml';
   import { bracketMatching, indentOnInput, syntaxHighlighting } from '@codemirror/language';
@@ -7,12 +8,24 @@
   import { EditorView, highlightActiveLine, keymap, lineNumbers } from '@codemirror/view';
   import { untrack } from 'svelte';
 
-  import type { Problem } from '../api/client';
+  import type { Problem, StepKind } from '../api/client';
   import { inks } from '../code/inks';
-  import type { Editor } from './editor.svelte';
+  import { columnsAt, type Editor } from './editor.svelte';
+  import { completeYaml } from './yamlwords';
 
   /** The sheet as text: the same document, checked as it is typed. */
-  let { editor, readonly }: { editor: Editor; readonly: boolean } = $props();
+  let { editor, readonly, kinds, types }: { editor: Editor; readonly: boolean; kinds: StepKind[]; types: string[] } =
+    $props();
+
+  const words = () => ({
+    kinds,
+    steps: (editor.checked?.steps ?? []).flatMap((s) => [s.id, ...(s.branches ?? []).map((b) => `${s.id}.${b.name}`)]),
+    columns: (step: string) =>
+      (editor.checked?.steps?.find((s) => s.id === step)?.inputs ?? []).flatMap((place) =>
+        columnsAt(editor.checked, place).map((c) => c.name),
+      ),
+    types,
+  });
 
   let own = ''; // the text that came from here, which must not come back
   let view: EditorView;
@@ -48,11 +61,12 @@
             bracketMatching(),
             indentOnInput(),
             yaml(),
+            autocompletion({ icons: false, override: [completeYaml(words)] }),
             lintGutter(),
             syntaxHighlighting(inks),
             EditorState.readOnly.of(readonly),
             EditorView.contentAttributes.of({ 'aria-label': 'The sheet as text', tabindex: '0' }),
-            keymap.of([...defaultKeymap, ...historyKeymap, indentWithTab]),
+            keymap.of([{ key: 'Tab', run: acceptCompletion }, ...defaultKeymap, ...historyKeymap, indentWithTab]),
             EditorView.updateListener.of((u) => {
               if (!u.docChanged) return;
               own = u.state.doc.toString();
