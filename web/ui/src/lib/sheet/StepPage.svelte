@@ -397,10 +397,12 @@
           }}
         >
           {#each [200, 2000, 20_000, 100_000] as n (n)}<option value={n}>{count(n)}</option>{/each}
-        </select>{#if account?.sample && after}{' '}{#if exact !== undefined}<b class="num">{count(exact)}</b> in all{:else if counting}<button
-              class="plain working"
-              onclick={() => counting?.abort()}>Stop counting</button
-            >{:else}<button class="plain" onclick={countAll}>Count all</button>{/if}{/if}{/if}</span
+        </select>{#if account?.sample && after}<span class="exact"
+            >{#if exact !== undefined}<b class="num">{count(exact)}</b> in all{:else if counting}<button
+                class="plain working"
+                onclick={() => counting?.abort()}>Stop counting</button
+              >{:else}<button class="plain" onclick={countAll}>Count all</button>{/if}</span
+          >{/if}{/if}</span
     >
   </div>
   {#if tried.load && view === 'after'}
@@ -587,6 +589,9 @@
     padding-top: 4px;
     padding-bottom: 4px;
     font-size: 12.5px;
+  }
+  .exact {
+    margin-left: 8px;
   }
   .sample {
     width: auto;
