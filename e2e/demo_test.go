@@ -7,6 +7,45 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+const guestOrigins = `welkin: 1
+name: Guest origins
+steps:
+  - {step: guests, does: read table, connection: booking, table: guests}
+  - {step: towns, does: read files, connection: incoming, files: towns.csv}
+  - step: homes
+    does: match names
+    from: guests
+    with: towns
+    column: home_town
+    name: name
+    decided: [{value: near Nax, name: Nax}]
+  - {step: known, does: stack, from: homes.exact, with: homes.near}
+  - {step: by district, does: group, from: known, by: [district], values: [{name: guests, value: count(*)}]}
+  - {step: load, does: write table, from: by district, connection: warehouse, table: warehouse.guest_origin, mode: replace}
+  - {step: to be looked at, does: write file, from: homes.unclear, connection: incoming, file: unclear_towns.csv}
+`
+
+const occupancyByMonth = `welkin: 1
+name: Occupancy by month
+steps:
+  - step: months
+    does: read files
+    connection: incoming
+    files: occupancy_*.csv
+    dialect: {delimiter: ";", quote: "\"", encoding: utf-8, header: true, header_lines: 2}
+    file_as: file
+  - {step: huts alone, does: keep rows, from: months, where: hut <> 'Total', note: the last rows are totals}
+  - {step: by slot, does: unpivot, from: huts alone, columns: ["all but hut, measure, file"], header_as: slot, value_as: n}
+  - step: named
+    does: derive columns
+    from: by slot
+    columns:
+      - {name: month, value: "split_part(slot, ' ', 1)"}
+      - {name: what, value: "split_part(slot, ' ', 2)"}
+  - {step: wide again, does: pivot, from: named, by: [hut, measure, file, month], column: what, value: sum(n)}
+  - {step: load, does: write table, from: wide again, connection: warehouse, table: warehouse.occupancy, mode: replace}
+`
+
 // TestEveryPageFitsAndIsQuiet opens every page of the demo at 1280×800: none
 // scrolls sideways and none leaves an error in the console. With WELKIN_SHOTS
 // it also takes the pictures of docs/screenshots.
@@ -29,6 +68,7 @@ func TestEveryPageFitsAndIsQuiet(t *testing.T) {
 		{"/pipelines/1?step=typed", "After", "sheet"},
 		{"/pipelines/1?step=logs", "Found by looking", ""},
 		{"/pipelines/1?step=placed", "warn above", "join"},
+		{"/pipelines/1?step=load", "nothing has been written", "load"},
 		{"/pipelines/1?step=typed&view=columns", "most frequent", "columns"},
 		{"/pipelines/1?step=typed&text=1", "warden_log_*.csv", "text"},
 		{"/pipelines/1", "The sheet", ""},
@@ -61,6 +101,17 @@ func TestEveryPageFitsAndIsQuiet(t *testing.T) {
 	b.see("Aggregate")
 	b.until("the plan fits", `document.documentElement.scrollWidth <= 1280`)
 	b.shot("database")
+	b.visit("/pipelines")
+	b.keep(guestOrigins)
+	b.visit("/pipelines/4?step=homes&branch=unclear")
+	b.see("closest to a threshold")
+	b.there("[aria-label='Rows after'] [role=gridcell]")
+	b.shot("pairs")
+	b.visit("/pipelines")
+	b.keep(occupancyByMonth)
+	b.visit("/pipelines/5?step=by%20slot&view=before")
+	b.there("[aria-label='Rows before'] .lit")
+	b.shot("unpivot")
 	b.until("night", `(() => { localStorage.setItem('welkin.theme', 'night'); return true })()`)
 	b.visit("/pipelines/1?step=by%20day")
 	b.see("After")

@@ -179,3 +179,42 @@ steps:
 	assert.Equal(t, 2, code)
 	assert.Contains(t, said, "runs in Welkin's own engine: step load does not write into a database")
 }
+
+func TestCheckRunsTheExamplesOfASheet(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "s.yaml")
+	sheet := func(expected string) {
+		require.NoError(t, os.WriteFile(file, []byte(`welkin: 1
+name: Nights
+examples:
+  - name: short stays go
+    given:
+      - step: stays
+        rows: |
+          hut,nights
+          H01,4
+          H02,1
+    expect:
+      - step: long
+        rows: |
+          hut
+          `+expected+`
+steps:
+  - {step: stays, does: read files, connection: here, files: not_there_yet.csv}
+  - {step: long, does: keep rows, from: stays, where: nights > 2}
+`), 0o644))
+	}
+	sheet("H01")
+	code, out, _ := told(t, "check", file, "--examples")
+	assert.Equal(t, exitDone, code, out)
+	assert.Contains(t, out, "as expected  short stays go: 1 rows at long, as expected")
+	sheet("H07")
+	code, out, said := told(t, "check", file, "--examples")
+	assert.Equal(t, exitFailed, code)
+	assert.Contains(t, out, "missing       H07")
+	assert.Contains(t, out, "not expected  H01")
+	assert.Contains(t, said, "1 of 1 examples differ from what they expect")
+	code, out, _ = told(t, "check", file, "--examples", "--json")
+	assert.Equal(t, exitFailed, code)
+	assert.Contains(t, out, `"missing": [`)
+}

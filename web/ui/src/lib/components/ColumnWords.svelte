@@ -40,9 +40,6 @@
 </script>
 
 <div class="columns" role="group" aria-label={label}>
-  {#each shown as c (c)}
-    <button class="one" aria-pressed={chosen.has(c)} disabled={readonly} onclick={() => toggle(c)}>{c}</button>
-  {/each}
   {#each others as w, i (i)}
     <button
       class="one words"
@@ -52,6 +49,9 @@
       disabled={readonly}
       onclick={() => change(value.filter((v) => v !== w))}>{w} ×</button
     >
+  {/each}
+  {#each shown as c (c)}
+    <button class="one" aria-pressed={chosen.has(c)} disabled={readonly} onclick={() => toggle(c)}>{c}</button>
   {/each}
   {#if !readonly && !closed}
     <input

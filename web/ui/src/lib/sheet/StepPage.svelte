@@ -581,9 +581,17 @@
   .tabs .note {
     font-weight: 400;
   }
+  .tabs {
+    flex-wrap: wrap;
+    row-gap: 0;
+  }
   .tabs .list {
     display: flex;
     gap: 18px;
+  }
+  .tabs > select {
+    width: auto;
+    min-width: 110px;
   }
   .edited {
     padding-top: 4px;
