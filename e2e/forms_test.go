@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp/kb"
@@ -27,6 +28,8 @@ steps:
       H01,bo,2026-07-02,1,19.50,6,,c-d,"{""x"": 2}"
       H02,cy,2026-07-02,4,24.00,1,2,e-f,"{""x"": 3}"
       H09,,2026-07-03,0,24.00,,3,g,"{""x"": 4}"
+  - {step: records, does: parse text, from: stays, column: said, as: json, type: "record{x int}"}
+  - {step: lists, does: derive columns, from: stays, columns: [{name: nights, value: "ARRAY[m_1, m_2]"}]}
 `
 
 // hand is one thing that a person does in a form.
@@ -78,7 +81,7 @@ func TestEachStepIsBuiltByItsForm(t *testing.T) {
 	b.visit("/pipelines")
 	b.keep(twoTables)
 	for _, c := range []struct {
-		kind   string
+		kind   string // after " after ": the step it is added to, stays when left out
 		with   bool
 		does   []hand
 		rows   string // how many come out
@@ -92,6 +95,8 @@ func TestEachStepIsBuiltByItsForm(t *testing.T) {
 		{"mask", false, []hand{word("columns", "guest"), choose("how", "keep last")}, "4", "guest"},
 		{"find personal data", false, []hand{choose("do", "mask"), sees("e-mail address")}, "4", "guest"},
 		{"parse text", false, []hand{writes("column", "said"), choose("as", "json")}, "4", "said"},
+		{"flatten records after records", false, []hand{word("columns", "said")}, "4", "said_x"},
+		{"spread list after lists", false, []hand{writes("column", "nights")}, "8", "nights"},
 		{"keep rows", false, []hand{writes("where", "beds > 0")}, "3", "hut"},
 		{"route", false, []hand{pushes("Add a branch"), writesAt("branches 1 name", "many"), writesAt("branches 1 where", "beds > 1")}, "4", "hut"},
 		{"drop duplicates", false, []hand{word("by", "hut")}, "3", "hut"},
@@ -116,13 +121,17 @@ func TestEachStepIsBuiltByItsForm(t *testing.T) {
 	} {
 		t.Run(c.kind, func(t *testing.T) {
 			b.t = t
-			b.fresh("/pipelines/3?step=stays")
+			kind, at, found := strings.Cut(c.kind, " after ")
+			if !found {
+				at = "stays"
+			}
+			b.fresh("/pipelines/3?step=" + at)
 			b.see("What next after")
 			b.press("a")
-			b.fill("input[aria-label='What next']", c.kind)
-			b.until("it is offered first", `document.querySelector('.hits li')?.innerText.startsWith(`+quoted(c.kind)+`)`)
+			b.fill("input[aria-label='What next']", kind)
+			b.until("it is offered first", `document.querySelector('.hits li')?.innerText.startsWith(`+quoted(kind)+`)`)
 			b.press(kb.Enter)
-			b.until("the step is there", `document.querySelector("[aria-label='Name of the step']")?.value !== 'stays'`)
+			b.until("the step is there", `document.querySelector("[aria-label='Name of the step']")?.value !== `+quoted(at))
 			if c.with {
 				b.pick("select[aria-label=with]", "huts")
 			}

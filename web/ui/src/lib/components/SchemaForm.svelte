@@ -17,6 +17,7 @@
 
   import CodeField from '../code/CodeField.svelte';
   import { wordsHere } from '../code/words';
+  import ListTools from './ListTools.svelte';
   import ColumnWords from './ColumnWords.svelte';
   import Self from './SchemaForm.svelte';
 
@@ -194,32 +195,16 @@
 {/snippet}
 
 {#snippet tools(name: string, label: string, i: number)}
-  <span class="tools">
-    {#if !readonly}
-      <button
-        class="plain"
-        title="up"
-        aria-label="move {label} {i + 1} up"
-        onclick={() => set(name, move(rows(name), i, -1))}>↑</button
-      >
-      <button
-        class="plain"
-        title="down"
-        aria-label="move {label} {i + 1} down"
-        onclick={() => set(name, move(rows(name), i, 1))}>↓</button
-      >
-      <button
-        class="plain"
-        title="remove"
-        aria-label="remove {label} {i + 1}"
-        onclick={() =>
-          set(
-            name,
-            rows(name).filter((_, k) => k !== i),
-          )}>×</button
-      >
-    {/if}
-  </span>
+  {#if !readonly}<ListTools
+      what="{label} {i + 1}"
+      up={() => set(name, move(rows(name), i, -1))}
+      down={() => set(name, move(rows(name), i, 1))}
+      remove={() =>
+        set(
+          name,
+          rows(name).filter((_, k) => k !== i),
+        )}
+    />{:else}<span></span>{/if}
 {/snippet}
 
 {#snippet more(name: string, s: Schema, what: string)}
@@ -418,11 +403,6 @@
   }
   .tr .bad {
     grid-column: 1 / -1;
-  }
-  .tools {
-    display: flex;
-    gap: 8px;
-    justify-content: flex-end;
   }
   .record {
     border-left: 2px solid var(--rule);

@@ -208,6 +208,12 @@
         : counted.rows
       : undefined,
   );
+  /** Columns that are new and may stand out of sight, behind those that came in. */
+  const fresh = $derived.by(() => {
+    const came = before.flatMap((b) => (b.columns ?? []).map((c) => c.name));
+    const all = (after?.columns ?? []).map((c) => c.name);
+    return all.length > 6 && before.length ? all.filter((n) => !came.includes(n)) : [];
+  });
   /** The columns that an unpivot makes rows of, seen where they come in. */
   const lit = $derived(
     step.kind === 'unpivot' && checked?.columns?.length
@@ -482,6 +488,15 @@
       />
     {/if}
   {:else}
+    {#if fresh.length}
+      <p class="fresh note">
+        new:
+        {#each fresh.slice(0, 8) as name (name)}
+          <button class="plain" onclick={() => searchParams.set('column', name, { replace: true })}>{name}</button>
+        {/each}
+        {#if fresh.length > 8}and {fresh.length - 8} more{/if}
+      </p>
+    {/if}
     <RowsTable
       columns={after.columns ?? []}
       rows={(after.rows ?? []) as (string | null)[][]}
@@ -597,6 +612,17 @@
     padding-top: 4px;
     padding-bottom: 4px;
     font-size: 12.5px;
+  }
+  .fresh {
+    margin: 0;
+    padding: 3px 18px;
+    font-size: 12.5px;
+    display: flex;
+    flex-wrap: wrap;
+    gap: 0 10px;
+  }
+  .fresh .plain {
+    font: 12.5px var(--data);
   }
   .exact {
     margin-left: 8px;

@@ -1,12 +1,14 @@
 <script lang="ts">
   import CodeField from '../../code/CodeField.svelte';
   import { quoteName } from '../../code/words';
-  import SchemaForm, { type Schema } from '../../components/SchemaForm.svelte';
+  import SchemaForm from '../../components/SchemaForm.svelte';
   import { aggregateFor, freeColumn, type FormProps } from './settings';
+  import Rest from './Rest.svelte';
 
   /** Grouping, pivoting, windows and derived columns: values computed from the columns, put
    * together by choosing what of which column, or written by hand. */
-  let { step, kind, input, change, suggest, problems, readonly }: FormProps = $props();
+  let props: FormProps = $props();
+  const { step, input, change, suggest, problems, readonly } = $derived(props);
 
   interface Value {
     name: string;
@@ -62,15 +64,7 @@
 </script>
 
 {#if before.length}
-  <SchemaForm
-    schema={kind.schema as Schema}
-    value={step.settings}
-    {change}
-    {suggest}
-    {problems}
-    only={before}
-    {readonly}
-  />
+  <Rest {props} only={before} />
 {/if}
 <div class="values">
   {#if !single}
@@ -159,15 +153,7 @@
   {/if}
 </div>
 {#if step.kind === 'pivot'}
-  <SchemaForm
-    schema={kind.schema as Schema}
-    value={step.settings}
-    {change}
-    {suggest}
-    {problems}
-    without={['by', 'column', 'value']}
-    {readonly}
-  />
+  <Rest {props} without={['by', 'column', 'value']} />
 {/if}
 
 <style>

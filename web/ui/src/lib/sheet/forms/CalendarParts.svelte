@@ -1,10 +1,12 @@
 <script lang="ts">
-  import SchemaForm, { type Schema } from '../../components/SchemaForm.svelte';
+  import type { Schema } from '../../components/SchemaForm.svelte';
   import { put, type FormProps } from './settings';
+  import Rest from './Rest.svelte';
 
   /** The parts of a calendar as a list to choose from, each with what it is on
    * one of the days that come in. */
-  let { step, kind, tried, change, suggest, problems, readonly }: FormProps = $props();
+  let props: FormProps = $props();
+  const { step, kind, tried, change, problems, readonly } = $derived(props);
 
   const names = $derived(((kind.schema as Schema).properties?.parts?.items?.enum ?? []) as string[]);
   const parts = $derived((step.settings.parts as string[] | undefined) ?? []);
@@ -22,15 +24,7 @@
   };
 </script>
 
-<SchemaForm
-  schema={kind.schema as Schema}
-  value={step.settings}
-  {change}
-  {suggest}
-  {problems}
-  without={['parts']}
-  {readonly}
-/>
+<Rest {props} without={['parts']} />
 <div class="head">
   <span class="note">{all ? 'all parts' : `${parts.length} of ${names.length} parts`}</span>
   {#if !all && !readonly}<button class="plain" onclick={() => change(put(step.settings, 'parts', []))}

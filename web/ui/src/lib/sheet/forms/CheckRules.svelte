@@ -1,4 +1,5 @@
 <script lang="ts">
+  import ListTools from '../../components/ListTools.svelte';
   import CodeField from '../../code/CodeField.svelte';
   import ColumnWords from '../../components/ColumnWords.svelte';
   import { count } from '../../format';
@@ -162,28 +163,12 @@
           <span class="num" class:as={asideBy(i) > 0} class:zero={!asideBy(i)} title="Rows that it sets aside"
             >{tried ? count(asideBy(i)) : ''}</span
           >
-          <span class="tools">
-            {#if !readonly}
-              <button
-                class="plain"
-                title="up"
-                aria-label="move rule {i + 1} up"
-                onclick={() => set(moved(rules, i, -1))}>↑</button
-              >
-              <button
-                class="plain"
-                title="down"
-                aria-label="move rule {i + 1} down"
-                onclick={() => set(moved(rules, i, 1))}>↓</button
-              >
-              <button
-                class="plain"
-                title="remove"
-                aria-label="remove rule {i + 1}"
-                onclick={() => set(rules.filter((_, k) => k !== i))}>×</button
-              >
-            {/if}
-          </span>
+          {#if !readonly}<ListTools
+              what="rule {i + 1}"
+              up={() => set(moved(rules, i, -1))}
+              down={() => set(moved(rules, i, 1))}
+              remove={() => set(rules.filter((_, k) => k !== i))}
+            />{/if}
         </div>
         {#if c !== 'holds'}
           <ColumnWords
@@ -234,11 +219,6 @@
   }
   .num.as {
     font-weight: 650;
-  }
-  .tools {
-    display: flex;
-    gap: 7px;
-    justify-content: flex-end;
   }
   .bad {
     margin: 1px 0;

@@ -3,6 +3,7 @@
   import { count } from '../../format';
   import KeyPairs from './KeyPairs.svelte';
   import { put, type FormProps } from './settings';
+  import Rest from './Rest.svelte';
 
   /** What joins, looks up, finds what was valid and compares: the keys, and how
    * many rows found a partner on each side. */
@@ -116,15 +117,7 @@
     </div>
   {/if}
 </div>
-<SchemaForm
-  schema={kind.schema as Schema}
-  value={step.settings}
-  change={props.change}
-  suggest={props.suggest}
-  {problems}
-  without={answers ? ['on', 'no_key', 'no_match'] : ['on']}
-  {readonly}
-/>
+<Rest {props} without={answers ? ['on', 'no_key', 'no_match'] : ['on']} />
 
 <style>
   .on {

@@ -1,10 +1,11 @@
 <script lang="ts">
-  import SchemaForm, { type Schema } from '../../components/SchemaForm.svelte';
   import { count } from '../../format';
   import type { FormProps } from './settings';
+  import Rest from './Rest.svelte';
 
   /** Personal data: what is done with it, and what was found in which column. */
-  let { step, kind, tried, change, suggest, problems, readonly }: FormProps = $props();
+  let props: FormProps = $props();
+  const { tried } = $derived(props);
 
   const report = $derived(tried?.branches?.find((b) => b.name === 'report'));
   const at = (name: string) => (report?.columns ?? []).findIndex((c) => c.name === name);
@@ -20,7 +21,7 @@
   );
 </script>
 
-<SchemaForm schema={kind.schema as Schema} value={step.settings} {change} {suggest} {problems} {readonly} />
+<Rest {props} />
 {#if report}
   {#if lines.length}
     <table class="lines" aria-label="What was found">

@@ -2,13 +2,14 @@
   import { createQuery, keepPreviousData } from '@tanstack/svelte-query';
 
   import { client, take } from '../../api/client';
-  import SchemaForm, { type Schema } from '../../components/SchemaForm.svelte';
   import { count } from '../../format';
   import { put, type FormProps } from './settings';
+  import Rest from './Rest.svelte';
 
   /** Matching by likeness: the thresholds, and below them the pairs that lie
    * closest to one, to be decided by looking. */
-  let { editor, step, kind, tried, change, suggest, problems, readonly }: FormProps = $props();
+  let props: FormProps = $props();
+  const { editor, step, tried, change, problems, readonly } = $derived(props);
 
   interface Decided {
     value: string;
@@ -70,15 +71,7 @@
   const total = (name: string) => tried?.branches?.find((b) => b.name === name)?.total;
 </script>
 
-<SchemaForm
-  schema={kind.schema as Schema}
-  value={step.settings}
-  {change}
-  {suggest}
-  {problems}
-  only={['column', 'name', 'algorithm']}
-  {readonly}
-/>
+<Rest {props} only={['column', 'name', 'algorithm']} />
 <div class="scale">
   {#each thresholds as t (t.name)}
     <label data-setting={t.name}
@@ -170,15 +163,7 @@
     </div>
   </div>
 {:else if found.error}<p class="note">No pairs yet: {found.error.message}</p>{/if}
-<SchemaForm
-  schema={kind.schema as Schema}
-  value={step.settings}
-  {change}
-  {suggest}
-  {problems}
-  without={['column', 'name', 'algorithm', 'near', 'unclear', 'margin', 'decided']}
-  {readonly}
-/>
+<Rest {props} without={['column', 'name', 'algorithm', 'near', 'unclear', 'margin', 'decided']} />
 
 <style>
   .scale {

@@ -1,11 +1,13 @@
 <script lang="ts">
+  import ListTools from '../../components/ListTools.svelte';
   import CodeField from '../../code/CodeField.svelte';
-  import SchemaForm, { type Schema } from '../../components/SchemaForm.svelte';
   import { count } from '../../format';
   import { moved, type FormProps } from './settings';
+  import Rest from './Rest.svelte';
 
   /** The rules of a route in their order, each with the rows that it catches. */
-  let { step, kind, tried, change, suggest, problems, readonly }: FormProps = $props();
+  let props: FormProps = $props();
+  const { step, tried, change, problems, readonly } = $derived(props);
 
   interface Rule {
     name: string;
@@ -44,25 +46,12 @@
       >
       <span class="num" class:zero={n === 0}>{n === undefined ? '' : count(n)}</span>
       <span class="note part">{share(n)}</span>
-      <span class="tools">
-        {#if !readonly}
-          <button class="plain" title="up" aria-label="move branch {i + 1} up" onclick={() => set(moved(rules, i, -1))}
-            >↑</button
-          >
-          <button
-            class="plain"
-            title="down"
-            aria-label="move branch {i + 1} down"
-            onclick={() => set(moved(rules, i, 1))}>↓</button
-          >
-          <button
-            class="plain"
-            title="remove"
-            aria-label="remove branch {i + 1}"
-            onclick={() => set(rules.filter((_, k) => k !== i))}>×</button
-          >
-        {/if}
-      </span>
+      {#if !readonly}<ListTools
+          what="branch {i + 1}"
+          up={() => set(moved(rules, i, -1))}
+          down={() => set(moved(rules, i, 1))}
+          remove={() => set(rules.filter((_, k) => k !== i))}
+        />{:else}<span></span>{/if}
       {#each ['', '.name', '.where'] as part (part)}
         {#if problems[`branches[${i}]${part}`]}<p class="bad" role="alert">{problems[`branches[${i}]${part}`]}</p>{/if}
       {/each}
@@ -71,21 +60,13 @@
   <li class="rest">
     <code class="name">{rest}</code><span class="where note">all others</span>
     <span class="num" class:zero={caught(rest) === 0}>{caught(rest) === undefined ? '' : count(caught(rest)!)}</span>
-    <span class="note part">{share(caught(rest))}</span><span class="tools"></span>
+    <span class="note part">{share(caught(rest))}</span><span></span>
   </li>
 </ol>
 {#if problems.branches}<p class="bad" role="alert">{problems.branches}</p>{/if}
 {#if !readonly}<button class="plain add" onclick={() => set([...rules, { name: '', where: '' }])}>Add a branch</button
   >{/if}
-<SchemaForm
-  schema={kind.schema as Schema}
-  value={step.settings}
-  {change}
-  {suggest}
-  {problems}
-  without={['branches']}
-  {readonly}
-/>
+<Rest {props} without={['branches']} />
 
 <style>
   .rules {
@@ -107,11 +88,6 @@
   }
   .part {
     font-size: 12px;
-  }
-  .tools {
-    display: flex;
-    gap: 8px;
-    justify-content: flex-end;
   }
   .bad {
     grid-column: 1 / -1;
