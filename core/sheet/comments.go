@@ -21,7 +21,9 @@ type Comment struct {
 	Text  string `json:"text" doc:"Without the marks; a line break between lines."`
 }
 
-var places = map[yaml.CommentPosition]string{yaml.CommentHeadPosition: "above", yaml.CommentLinePosition: "beside", yaml.CommentFootPosition: "below"}
+const above = "above"
+
+var places = map[yaml.CommentPosition]string{yaml.CommentHeadPosition: above, yaml.CommentLinePosition: "beside", yaml.CommentFootPosition: "below"}
 
 var stepPath = regexp.MustCompile(`^steps\[(\d+)\](?:\.|$)`)
 
@@ -45,6 +47,9 @@ func (s *Sheet) readComments(text string) {
 		}
 		for _, comment := range list {
 			c.Place, c.Text = places[comment.Position], strings.Join(comment.Texts, "\n")
+			if strings.TrimSpace(c.Text) == "" {
+				continue
+			}
 			s.Comments = append(s.Comments, c)
 		}
 	}
@@ -53,9 +58,10 @@ func (s *Sheet) readComments(text string) {
 	})
 }
 
-// comments gives the comments as they are written into a document; those whose
-// setting is no longer there go to the step or the sheet it stood in.
-func (s *Sheet) comments(doc yaml.MapSlice) yaml.CommentMap {
+// comments gives the comments as they are written into a document, each at the
+// place that is chosen for it; those whose setting is no longer there go to the
+// step or the sheet it stood in.
+func (s *Sheet) comments(doc yaml.MapSlice, choose func(place string) string) yaml.CommentMap {
 	out := yaml.CommentMap{}
 	for _, c := range s.Comments {
 		path := c.Path
@@ -66,14 +72,14 @@ func (s *Sheet) comments(doc yaml.MapSlice) yaml.CommentMap {
 			}
 			path = strings.TrimSuffix(fmt.Sprintf("steps[%d].%s", at, c.Path), ".")
 		}
-		place := c.Place
+		place := choose(c.Place)
 		for !has(doc, path) {
 			cut := strings.LastIndexAny(path, ".[")
 			if cut < 0 {
-				path, place = "welkin", "above"
+				path, place = "welkin", above
 				break
 			}
-			path, place = path[:cut], "above"
+			path, place = path[:cut], above
 		}
 		texts := strings.Split(c.Text, "\n")
 		for position, name := range places {

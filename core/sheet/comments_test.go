@@ -113,3 +113,17 @@ func TestStretchesAndExamplesNameStepsThatAreThere(t *testing.T) {
 		require.True(t, problems[0].Warning, "a run needs neither")
 	}
 }
+
+func TestCommentsThatCanStandNowhereElseStandAbove(t *testing.T) {
+	for _, text := range []string{"name: 0\nsteps: #", "name: 0\nsteps: # none yet\n", "# a\n\n# b\nname: x # c\nsteps: # e\n  # f\n"} {
+		s, problems := sheet.Parse(text, step.Kinds{})
+		require.Empty(t, problems)
+		out := format(t, s)
+		again, problems := sheet.Parse(out, step.Kinds{})
+		require.Empty(t, problems, out)
+		require.Equal(t, out, format(t, again))
+		for _, word := range []string{"none yet"} {
+			require.Equal(t, strings.Contains(text, word), strings.Contains(out, word))
+		}
+	}
+}

@@ -2,6 +2,9 @@ package sheet
 
 import (
 	"fmt"
+	"reflect"
+	"strings"
+	"unicode"
 
 	"github.com/goccy/go-yaml"
 )
@@ -56,9 +59,49 @@ func Format(s *Sheet) (string, error) {
 		steps = append(steps, m)
 	}
 	doc = append(doc, yaml.MapItem{Key: "steps", Value: steps})
-	text, err := yaml.MarshalWithOptions(doc, yaml.Indent(2), yaml.IndentSequence(true), yaml.UseLiteralStyleIfMultiline(true), yaml.WithComment(s.comments(doc)))
-	if err != nil {
-		return "", fmt.Errorf("writing the sheet: %w", err)
+	return write(doc, s)
+}
+
+// write gives the text of a document with the sheet's comments. Not every comment
+// can stand at every place: a text that would not read back as the same document
+// gets them all above what they belong to, and if need be above everything.
+func write(doc yaml.MapSlice, s *Sheet) (string, error) {
+	marshal := func(more ...yaml.EncodeOption) (string, error) {
+		options := append([]yaml.EncodeOption{yaml.Indent(2), yaml.IndentSequence(true), yaml.UseLiteralStyleIfMultiline(true)}, more...)
+		text, err := yaml.MarshalWithOptions(doc, options...)
+		if err != nil {
+			return "", fmt.Errorf("writing the sheet: %w", err)
+		}
+		return string(text), nil
 	}
-	return string(text), nil
+	plain, err := marshal()
+	if err != nil || len(s.Comments) == 0 {
+		return plain, err
+	}
+	for _, place := range []func(string) string{func(place string) string { return place }, func(string) string { return above }} {
+		if text, err := marshal(yaml.WithComment(s.comments(doc, place))); err == nil && same(text, plain) {
+			return text, nil
+		}
+	}
+	var all strings.Builder
+	for _, c := range s.Comments {
+		for _, line := range strings.Split(c.Text, "\n") {
+			all.WriteString("# " + strings.TrimSpace(strings.Map(printable, line)) + "\n")
+		}
+	}
+	return all.String() + plain, nil
+}
+
+// same tells whether two texts hold the same document.
+func same(a, b string) bool {
+	var x, y any
+	return yaml.Unmarshal([]byte(a), &x) == nil && yaml.Unmarshal([]byte(b), &y) == nil && reflect.DeepEqual(x, y)
+}
+
+// printable leaves out what ends a comment's line, or can't stand in one.
+func printable(r rune) rune {
+	if unicode.IsPrint(r) || r == '\t' {
+		return r
+	}
+	return -1
 }
