@@ -64,21 +64,23 @@ func TestSheetsAreBuiltByHand(t *testing.T) {
 // readsFiles adds a read of files.
 func (b *builder) readsFiles(pattern, name string) {
 	b.t.Helper()
-	b.add("read files")
-	b.pickFor("connection", "incoming")
-	b.set("files", pattern)
-	b.ready()
-	b.name(name)
+	b.reads("read files", "incoming", "files", pattern, name)
 }
 
 // readsTable adds a read of a table of the booking database.
 func (b *builder) readsTable(table string) {
 	b.t.Helper()
-	b.add("read table")
-	b.pickFor("connection", "booking")
-	b.set("table", table)
+	b.reads("read table", "booking", "table", table, table)
+}
+
+// reads adds a read of what a setting names, and gives the step a name.
+func (b *builder) reads(kind, connection, setting, value, name string) {
+	b.t.Helper()
+	b.add(kind)
+	b.pickFor("connection", connection)
+	b.set(setting, value)
 	b.ready()
-	b.name(table)
+	b.name(name)
 }
 
 // writesFile ends with a file in the folder made.

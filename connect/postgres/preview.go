@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -159,11 +160,7 @@ func (l *load) decide(r *step.LoadedRow, nth int64, match bool, differ []bool, c
 		r.What = "same"
 		k := 0
 		for _, c := range l.Schema.Columns {
-			isKey := false
-			for _, key := range l.Keys {
-				isKey = isKey || key == c.Name
-			}
-			if isKey {
+			if slices.Contains(l.Keys, c.Name) {
 				continue
 			}
 			if k < len(differ) && differ[k] {
