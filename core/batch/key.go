@@ -9,6 +9,7 @@ import (
 
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/zeebo/xxh3"
 
 	"welkin/core/schema"
 )
@@ -182,4 +183,19 @@ func Orderable(t schema.Type) bool {
 		}
 	}
 	return true
+}
+
+// Hashes gives a hash of each row's values in some columns; equal values of one
+// type have equal hashes.
+func Hashes(cols []arrow.Array, n int) []uint64 {
+	out := make([]uint64, n)
+	var key []byte
+	for i := range out {
+		key = key[:0]
+		for _, c := range cols {
+			key = AppendKey(key, c, i)
+		}
+		out[i] = xxh3.Hash(key)
+	}
+	return out
 }

@@ -1,6 +1,8 @@
 package batch
 
 import (
+	"encoding/binary"
+
 	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/apache/arrow-go/v18/arrow/decimal128"
@@ -31,6 +33,10 @@ func Number(columns []arrow.Array, n int) (ids, firsts []int32) {
 		case *array.Decimal128:
 			numberFixed(t, c, func(v decimal128.Num) uint64 { return v.LowBits() ^ uint64(v.HighBits())*0x9e3779b97f4a7c15 })
 		case *array.String:
+			if packed, ok := packTexts(c); ok {
+				numberBy(t, c, func(i int32) uint64 { return packed[i].hash() }, func(i, j int32) bool { return packed[i] == packed[j] })
+				break
+			}
 			numberBy(t, c, func(i int32) uint64 { return xxh3.HashString(c.Value(int(i))) },
 				func(i, j int32) bool { return c.Value(int(i)) == c.Value(int(j)) })
 		default:
@@ -57,6 +63,41 @@ type numbering struct {
 func numberFixed[T comparable](t *numbering, c arrow.Array, hash func(T) uint64) {
 	values, _ := Raw[T](c)
 	numberBy(t, c, func(i int32) uint64 { return hash(values[i]) }, func(i, j int32) bool { return values[i] == values[j] })
+}
+
+// packedText is a text of up to fifteen bytes and, in the last byte, its length: it
+// is compared without a look at the column's bytes.
+type packedText struct{ low, high uint64 }
+
+func (p packedText) hash() uint64 { return p.low ^ p.high*0x9e3779b97f4a7c15 }
+
+// packTexts packs a column's texts, if all are short enough.
+func packTexts(c *array.String) ([]packedText, bool) {
+	offsets, values := storedTexts(c)
+	for i := range c.Len() {
+		if offsets[i+1]-offsets[i] > 15 {
+			return nil, false
+		}
+	}
+	out := make([]packedText, c.Len())
+	for i := range out {
+		from, length := int(offsets[i]-offsets[0]), int(offsets[i+1]-offsets[i])
+		if from+16 <= len(values) { // what follows the text is cut off
+			p := packedText{binary.LittleEndian.Uint64(values[from:]), binary.LittleEndian.Uint64(values[from+8:])}
+			if length < 8 {
+				p = packedText{low: p.low & (1<<(8*length) - 1)}
+			} else {
+				p.high &= 1<<(8*length-64) - 1
+			}
+			out[i] = packedText{p.low, p.high | uint64(length)<<56}
+			continue
+		}
+		var text [16]byte
+		copy(text[:], values[from:from+length])
+		text[15] = byte(length)
+		out[i] = packedText{binary.LittleEndian.Uint64(text[:]), binary.LittleEndian.Uint64(text[8:])}
+	}
+	return out, true
 }
 
 func numberBy(t *numbering, c arrow.Array, hash func(i int32) uint64, equal func(i, j int32) bool) {

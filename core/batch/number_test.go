@@ -18,7 +18,7 @@ import (
 // TestRowsAreNumberedByTheirKeys compares with a map of AppendKey's forms.
 func TestRowsAreNumberedByTheirKeys(t *testing.T) {
 	values := map[string][]string{
-		"int": {"1", "2", "-5", "9000000000"}, "text": {"hut", "", "hut ", "Høyt"}, "date": {"2026-11-23", "1969-12-31"}, "bool": {"true", "false"},
+		"int": {"1", "2", "-5", "9000000000"}, "text": {"hut", "", "hut ", "Høyt", "hut\x00", "Eight by", "Eight byt", "fifteen letters", "sixteen letters!", "fifteen lettert"}, "date": {"2026-11-23", "1969-12-31"}, "bool": {"true", "false"},
 		"float": {"0", "-0", "NaN", "2.5"}, "decimal(20,2)": {"1.50", "12345678901234567.25", "-1.50"}, "timestamp": {"2026-11-23 10:00:00", "1960-01-01 00:00:00"},
 		"list<int>": {"[1, 2]", "[]", "[null]"}, "time": {"10:00:00", "00:00:00"},
 	}

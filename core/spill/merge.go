@@ -10,9 +10,9 @@ import (
 
 // merge gives the rows of sorted files in order. One goroutine finds the order,
 // one gathers the rows, and take is called by the caller's.
-func merge(files []*file, keys func(*batch.Batch) Keys, take func(*batch.Batch) error) error {
+func merge(files []*file, keys func(*batch.Batch) batch.SortKeys, take func(*batch.Batch, KeyOf) error) error {
 	var work errgroup.Group
-	found, ready, stop := make(chan picks, 1), make(chan *batch.Batch, 1), make(chan struct{})
+	found, ready, stop := make(chan picks, 1), make(chan gathered, 1), make(chan struct{})
 	work.Go(func() error {
 		defer close(found)
 		return pick(files, keys, func(p picks) (more bool) {
@@ -28,7 +28,7 @@ func merge(files []*file, keys func(*batch.Batch) Keys, take func(*batch.Batch) 
 		defer close(ready)
 		for p := range found {
 			select {
-			case ready <- batch.Gather(p.sources, p.from, p.rows):
+			case ready <- gathered{batch.Gather(p.sources, p.from, p.rows), p}:
 			case <-stop:
 				return nil
 			}
@@ -36,8 +36,8 @@ func merge(files []*file, keys func(*batch.Batch) Keys, take func(*batch.Batch) 
 		return nil
 	})
 	var err error
-	for b := range ready {
-		if err = take(b); err != nil {
+	for g := range ready {
+		if err = take(g.rows, g.picks.key); err != nil {
 			break
 		}
 	}
@@ -52,11 +52,22 @@ func merge(files []*file, keys func(*batch.Batch) Keys, take func(*batch.Batch) 
 // sources[from[i]].
 type picks struct {
 	sources    []*batch.Batch
+	keys       []batch.SortKeys // of the sources
 	from, rows []int32
 }
 
+func (p picks) key(row int) (group, order []byte) {
+	return p.keys[p.from[row]].Split(int(p.rows[row]))
+}
+
+// gathered are rows that were picked.
+type gathered struct {
+	rows  *batch.Batch
+	picks picks
+}
+
 // pick finds the order of sorted files' rows.
-func pick(files []*file, keys func(*batch.Batch) Keys, give func(picks) (more bool)) error {
+func pick(files []*file, keys func(*batch.Batch) batch.SortKeys, give func(picks) (more bool)) error {
 	runs := newTournament(len(files), keys)
 	for i, f := range files {
 		if err := f.rewind(); err != nil {
@@ -81,7 +92,7 @@ func pick(files []*file, keys func(*batch.Batch) Keys, give func(picks) (more bo
 		}
 		if c.round != round {
 			c.round, c.source = round, int32(len(p.sources))
-			p.sources = append(p.sources, c.batch)
+			p.sources, p.keys = append(p.sources, c.batch), append(p.keys, c.keys)
 		}
 		p.from, p.rows = append(p.from, c.source), append(p.rows, int32(c.row))
 		if err := runs.advance(c); err != nil {
@@ -95,8 +106,8 @@ func pick(files []*file, keys func(*batch.Batch) Keys, give func(picks) (more bo
 type cursor struct {
 	file   *file
 	batch  *batch.Batch
-	keys   Keys   // of the batch
-	key    []byte // of the row
+	keys   batch.SortKeys // of the batch
+	key    []byte         // of the row
 	row    int
 	ended  bool
 	source int32 // place of the batch among the sources of a round of picks
@@ -107,11 +118,11 @@ type cursor struct {
 // tree of losers, after Knuth 5.4.1).
 type tournament struct {
 	cursors []cursor
-	keys    func(*batch.Batch) Keys
+	keys    func(*batch.Batch) batch.SortKeys
 	losers  []int // losers[0] is the winner; -1 where nobody has played yet
 }
 
-func newTournament(n int, keys func(*batch.Batch) Keys) *tournament {
+func newTournament(n int, keys func(*batch.Batch) batch.SortKeys) *tournament {
 	t := &tournament{cursors: make([]cursor, n), keys: keys, losers: make([]int, n)}
 	for i := range t.losers {
 		t.losers[i] = -1
@@ -131,7 +142,7 @@ func (t *tournament) advance(c *cursor) error {
 		}
 		c.batch, c.keys, c.row, c.round = b, t.keys(b), 0, 0
 	}
-	c.key = c.keys.at(int32(c.row))
+	c.key = c.keys.At(c.row)
 	return nil
 }
 

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"sync"
 	"sync/atomic"
+
+	"welkin/core/batch"
 )
 
 // place is a row in memory; head is eight bytes of its key.
@@ -34,7 +36,7 @@ func comparePlaces(a, b place) int {
 // by the following eight (a multikey quicksort that caches, after Ng and
 // Kakehi). No key is the beginning of another, so padding short ones with zeros
 // decides nothing.
-func order(places []place, keys []Keys, depth int) {
+func order(places []place, keys []batch.SortKeys, depth int) {
 	var tasks []task
 	cores := runtime.GOMAXPROCS(0)
 	large := []task{{places, depth}}
@@ -70,7 +72,7 @@ type task struct {
 }
 
 // orderAlone is order on one core.
-func orderAlone(t task, keys []Keys) {
+func orderAlone(t task, keys []batch.SortKeys) {
 	left := []task{t}
 	for len(left) > 0 {
 		t := left[len(left)-1]
@@ -84,14 +86,14 @@ func orderAlone(t task, keys []Keys) {
 
 // groups appends the groups of sorted places that have the same head and keys
 // that go on behind it.
-func groups(t task, keys []Keys, to []task) []task {
+func groups(t task, keys []batch.SortKeys, to []task) []task {
 	for from := 0; from < len(t.places); {
 		end := from + 1
 		for end < len(t.places) && t.places[end].head == t.places[from].head {
 			end++
 		}
 		// where one of equal keys ends, all do
-		if first := t.places[from]; end > from+1 && len(keys[first.batch].at(first.row)) > t.depth+8 {
+		if first := t.places[from]; end > from+1 && len(keys[first.batch].At(int(first.row))) > t.depth+8 {
 			to = append(to, task{t.places[from:end], t.depth + 8})
 		}
 		from = end
@@ -101,11 +103,11 @@ func groups(t task, keys []Keys, to []task) []task {
 
 // fill takes the eight bytes from depth on of each key; it tells whether they
 // differ.
-func fill(places []place, keys []Keys, depth int) bool {
+func fill(places []place, keys []batch.SortKeys, depth int) bool {
 	differ := uint64(0)
 	for i := range places {
 		p := &places[i]
-		if key := keys[p.batch].at(p.row)[depth:]; len(key) >= 8 {
+		if key := keys[p.batch].At(int(p.row))[depth:]; len(key) >= 8 {
 			p.head = binary.BigEndian.Uint64(key)
 		} else {
 			p.head = 0
@@ -119,7 +121,7 @@ func fill(places []place, keys []Keys, depth int) bool {
 }
 
 // fillParallel is fill by several cores.
-func fillParallel(t task, keys []Keys, cores int) bool {
+func fillParallel(t task, keys []batch.SortKeys, cores int) bool {
 	var wg sync.WaitGroup
 	var differ atomic.Bool
 	size := (len(t.places) + cores - 1) / cores

@@ -2,7 +2,6 @@ package spill
 
 import (
 	"slices"
-	"sync"
 
 	"golang.org/x/sync/errgroup"
 
@@ -21,51 +20,27 @@ type Runs struct {
 	writer  errgroup.Group
 	files   []*file
 	schema  *schema.Schema
-	keys    func(*batch.Batch) Keys
+	keys    func(*batch.Batch) batch.SortKeys
 }
 
 // held is rows in memory.
 type held struct {
 	bytes   int64
 	batches []*batch.Batch
-	keys    []Keys // by batch
+	keys    []batch.SortKeys // by batch
 }
 
 // NewRuns makes a sorter for rows of a schema; keys gives the keys of rows that
 // come back from a file.
-func NewRuns(folder string, s *schema.Schema, keys func(*batch.Batch) Keys, budget int64) *Runs {
+func NewRuns(folder string, s *schema.Schema, keys func(*batch.Batch) batch.SortKeys, budget int64) *Runs {
 	return &Runs{folder: folder, budget: budget / 4 * 3, schema: s, keys: keys} // sorting takes the rest
 }
 
 // Bytes tells how much memory is held.
 func (r *Runs) Bytes() int64 { return r.rows.bytes + r.writing }
 
-// Keys are the keys of a batch's rows, one behind the other. No key may be the
-// beginning of another that differs: batch.AppendSortKey makes such keys.
-type Keys struct {
-	bytes []byte
-	ends  []uint32
-}
-
-// NewKeys makes room for the keys of n rows.
-func NewKeys(n int) Keys { return Keys{ends: make([]uint32, 0, n)} }
-
-// Append adds the key of the next row: fn appends its bytes.
-func (k *Keys) Append(fn func(dst []byte) []byte) {
-	k.bytes = fn(k.bytes)
-	k.ends = append(k.ends, uint32(len(k.bytes)))
-}
-
-func (k Keys) at(row int32) []byte {
-	from := uint32(0)
-	if row > 0 {
-		from = k.ends[row-1]
-	}
-	return k.bytes[from:k.ends[row]]
-}
-
 // Add keeps rows with their keys.
-func (r *Runs) Add(b *batch.Batch, keys Keys) error {
+func (r *Runs) Add(b *batch.Batch, keys batch.SortKeys) error {
 	if b.N == 0 {
 		return nil
 	}
@@ -128,7 +103,7 @@ func (h *held) first(bytes int64) held {
 // size is how much memory batch n takes.
 func (h *held) size(n int) int64 {
 	b := h.batches[n]
-	return b.Bytes() + int64(len(h.keys[n].bytes)) + int64(b.N)*20
+	return b.Bytes() + h.keys[n].Bytes() + int64(b.N)*16
 }
 
 // spill begins to write rows as a run; the run before is written by then.
@@ -171,22 +146,27 @@ func (r *Runs) combine() error {
 		return err
 	}
 	r.files = []*file{out}
-	err = merge(files, r.keys, out.write)
+	err = merge(files, r.keys, func(b *batch.Batch, _ KeyOf) error { return out.write(b) })
 	for _, f := range files {
 		f.remove()
 	}
 	return err
 }
 
+// KeyOf gives the key of a row of a batch, in its two parts.
+type KeyOf func(row int) (group, order []byte)
+
 // Each gives all rows in order, with the key of each, and forgets them.
-func (r *Runs) Each(take func(b *batch.Batch, key func(row int) []byte) error) error {
+func (r *Runs) Each(take func(b *batch.Batch, key KeyOf) error) error {
 	defer r.Close()
 	if len(r.files) == 0 {
 		if len(r.rows.batches) == 0 {
 			return nil
 		}
 		return r.rows.gathered(r.rows.sorted(), func(b *batch.Batch, places []place) error {
-			return take(b, func(row int) []byte { return r.rows.keys[places[row].batch].at(places[row].row) })
+			return take(b, func(row int) (group, order []byte) {
+				return r.rows.keys[places[row].batch].Split(int(places[row].row))
+			})
 		})
 	}
 	if len(r.rows.batches) > 0 {
@@ -197,10 +177,7 @@ func (r *Runs) Each(take func(b *batch.Batch, key func(row int) []byte) error) e
 	if err := r.written(); err != nil {
 		return err
 	}
-	return merge(r.files, r.keys, func(b *batch.Batch) error {
-		keys := sync.OnceValue(func() Keys { return r.keys(b) })
-		return take(b, func(row int) []byte { return keys().at(int32(row)) })
-	})
+	return merge(r.files, r.keys, take)
 }
 
 // Close removes the files.

@@ -1,7 +1,6 @@
 package spill_test
 
 import (
-	"bytes"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -11,6 +10,8 @@ import (
 	"testing"
 
 	"github.com/apache/arrow-go/v18/arrow"
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/memory"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -42,6 +43,13 @@ func rows(t require.TestingT, from, n int) *batch.Batch {
 		b.Cols = append(b.Cols, to.NewArray())
 	}
 	return b
+}
+
+// keysOf gives keys of texts.
+func keysOf(texts ...string) batch.SortKeys {
+	to := array.NewStringBuilder(memory.DefaultAllocator)
+	to.AppendValues(texts, nil)
+	return batch.NewSortKeys(len(texts), 1, batch.SortColumn{Values: to.NewArray()})
 }
 
 func lines(b *batch.Batch) (out []string) {
@@ -125,20 +133,20 @@ func TestManyRowsAreSortedByAllCores(t *testing.T) {
 	r := spill.NewRuns(t.TempDir(), columns, nil, 1<<40)
 	var want []string
 	for at := 0; at < n; at += n / 4 {
-		keys := spill.NewKeys(n / 4)
 		b := rows(t, at, n/4)
+		keys := make([]string, 0, n/4)
 		for _, line := range lines(b) {
-			key := words[random.IntN(len(words))] + "\x00" + strconv.Itoa(random.IntN(3)) + "\x00"
-			keys.Append(func(dst []byte) []byte { return append(dst, key...) })
+			key := words[random.IntN(len(words))] + "\x02" + strconv.Itoa(random.IntN(3))
+			keys = append(keys, key)
 			want = append(want, key+"\n"+line)
 		}
-		require.NoError(t, r.Add(b, keys))
+		require.NoError(t, r.Add(b, keysOf(keys...)))
 	}
 	slices.SortStableFunc(want, func(a, b string) int {
 		return strings.Compare(a[:strings.IndexByte(a, '\n')], b[:strings.IndexByte(b, '\n')])
 	})
 	at := 0
-	require.NoError(t, r.Each(func(b *batch.Batch, _ func(int) []byte) error {
+	require.NoError(t, r.Each(func(b *batch.Batch, _ spill.KeyOf) error {
 		for _, line := range lines(b) {
 			require.Equal(t, want[at][strings.IndexByte(want[at], '\n')+1:], line)
 			at++
@@ -153,39 +161,37 @@ func TestSortedRunsMergeStably(t *testing.T) {
 	folder := t.TempDir()
 	rapid.Check(t, func(rt *rapid.T) {
 		budget := rapid.SampledFrom([]int64{0, 3000, 1 << 30}).Draw(rt, "budget")
-		byRow := map[int64][]byte{}
-		r := spill.NewRuns(folder, columns, func(b *batch.Batch) spill.Keys {
-			keys := spill.NewKeys(b.N)
-			for _, row := range b.Origin.Row {
-				keys.Append(func(dst []byte) []byte { return append(dst, byRow[row]...) })
+		byRow := map[int64]string{}
+		r := spill.NewRuns(folder, columns, func(b *batch.Batch) batch.SortKeys {
+			keys := make([]string, b.N)
+			for i, row := range b.Origin.Row {
+				keys[i] = byRow[row]
 			}
-			return keys
+			return keysOf(keys...)
 		}, budget)
-		type item struct {
-			key  []byte
-			line string
-		}
+		type item struct{ key, line string }
 		var want []item
 		at := 0
 		for range rapid.IntRange(0, 12).Draw(rt, "batches") {
 			n := rapid.IntRange(1, 40).Draw(rt, "rows")
 			b := rows(rt, at, n)
 			at += n
-			keys := spill.NewKeys(n)
+			keys := make([]string, n)
 			all := lines(b)
-			for i := range n {
-				key := []byte(rapid.SampledFrom([]string{"", "a", "ab", "b", "8 bytes!", "8 bytes! and 1", "long key of many bytes 1", "long key of many bytes 2"}).Draw(rt, "key") + "\x00") // none begins another
-				keys.Append(func(dst []byte) []byte { return append(dst, key...) })
-				byRow[b.Origin.Row[i]] = key
-				want = append(want, item{key, all[i]})
+			for i := range keys {
+				keys[i] = rapid.SampledFrom([]string{"", "a", "ab", "b", "8 bytes!", "8 bytes! and 1", "long key of many bytes 1", "long key of many bytes 2"}).Draw(rt, "key")
+				byRow[b.Origin.Row[i]] = keys[i]
+				want = append(want, item{keys[i], all[i]})
 			}
-			require.NoError(rt, r.Add(b, keys))
+			require.NoError(rt, r.Add(b, keysOf(keys...)))
 		}
-		slices.SortStableFunc(want, func(a, b item) int { return bytes.Compare(a.key, b.key) })
+		slices.SortStableFunc(want, func(a, b item) int { return strings.Compare(a.key, b.key) })
 		var got []string
-		require.NoError(rt, r.Each(func(b *batch.Batch, key func(int) []byte) error {
+		require.NoError(rt, r.Each(func(b *batch.Batch, key spill.KeyOf) error {
 			for i := range b.N {
-				require.Equal(rt, want[len(got)+i].key, key(i))
+				group, order := key(i)
+				require.Empty(rt, order)
+				require.Equal(rt, keysOf(want[len(got)+i].key).At(0), group)
 			}
 			got = append(got, lines(b)...)
 			return nil

@@ -186,7 +186,7 @@ func (o *bestOperator) Lean(wanted []bool) {
 	o.wanted = marked(append([]bool{}, wanted...), append(o.keep.columns(), o.by...))
 }
 
-func (o *bestOperator) keys(b *batch.Batch) spill.Keys { return o.keep.groupKeys(b, o.by) }
+func (o *bestOperator) keys(b *batch.Batch) batch.SortKeys { return o.keep.groupKeys(b, o.by) }
 
 // Concurrent implements Concurrent.
 func (o *bestOperator) Concurrent(int) bool { return false }
@@ -211,10 +211,10 @@ func (o *bestOperator) End(_ int, out Emitter) error {
 	if o.runs == nil {
 		return nil
 	}
-	return o.runs.Each(func(b *batch.Batch, key func(int) []byte) error {
+	return o.runs.Each(func(b *batch.Batch, key spill.KeyOf) error {
 		var rows []int32
 		for i := range b.N {
-			group, _ := splitKey(key(i))
+			group, _ := key(i)
 			if o.some && bytes.Equal(group, o.last) {
 				continue
 			}

@@ -1,7 +1,6 @@
 package step
 
 import (
-	"encoding/binary"
 	"fmt"
 	"strings"
 
@@ -10,7 +9,6 @@ import (
 	"welkin/core/batch"
 	"welkin/core/expr"
 	"welkin/core/schema"
-	"welkin/core/spill"
 )
 
 // SortKey is one column by which rows are ordered.
@@ -68,37 +66,19 @@ func (o ordering) key(dst []byte, cols []arrow.Array, i int) []byte {
 }
 
 // keys gives the sort keys of all rows of a batch.
-func (o ordering) keys(b *batch.Batch) spill.Keys {
-	out := spill.NewKeys(b.N)
-	for i := range b.N {
-		out.Append(func(dst []byte) []byte { return o.key(dst, b.Cols, i) })
-	}
-	return out
-}
+func (o ordering) keys(b *batch.Batch) batch.SortKeys { return o.groupKeys(b, nil) }
 
 // groupKeys gives the sort keys of rows that are ordered within groups: the
-// columns that make a group come first. splitKey parts the two again.
-func (o ordering) groupKeys(b *batch.Batch, group []int) spill.Keys {
-	out := spill.NewKeys(b.N)
-	cols := columnsOf(b, group)
-	for i := range b.N {
-		out.Append(func(dst []byte) []byte {
-			from := len(dst)
-			for _, c := range cols {
-				dst = batch.AppendSortKey(dst, c, i, false, false)
-			}
-			split := len(dst) - from
-			return binary.BigEndian.AppendUint32(o.key(dst, b.Cols, i), uint32(split))
-		})
+// columns that make a group come first.
+func (o ordering) groupKeys(b *batch.Batch, group []int) batch.SortKeys {
+	columns := make([]batch.SortColumn, 0, len(group)+len(o))
+	for _, c := range group {
+		columns = append(columns, batch.SortColumn{Values: b.Cols[c]})
 	}
-	return out
-}
-
-// splitKey gives the part of a key that tells groups apart, and the order within.
-func splitKey(key []byte) (group, order []byte) {
-	end := len(key) - 4
-	split := binary.BigEndian.Uint32(key[end:])
-	return key[:split], key[split:end]
+	for _, k := range o {
+		columns = append(columns, batch.SortColumn{Values: b.Cols[k.column], Descending: k.descending, NullsFirst: k.nullsFirst})
+	}
+	return batch.NewSortKeys(b.N, len(group), columns...)
 }
 
 // sql writes an ORDER BY list.

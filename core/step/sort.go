@@ -56,7 +56,7 @@ func (o *sortOperator) PushPrepared(_ int, b *batch.Batch, prepared any, out Emi
 	if o.wanted != nil {
 		b = b.Blank(o.wanted)
 	}
-	if err := o.runs.Add(b, prepared.(spill.Keys)); err != nil {
+	if err := o.runs.Add(b, prepared.(batch.SortKeys)); err != nil {
 		return err
 	}
 	return out.Holds(o.runs.Bytes())
@@ -72,7 +72,7 @@ func (o *sortOperator) End(_ int, out Emitter) error {
 	if o.runs == nil {
 		return nil
 	}
-	return o.runs.Each(func(b *batch.Batch, _ func(int) []byte) error { return out.Emit(b) })
+	return o.runs.Each(func(b *batch.Batch, _ spill.KeyOf) error { return out.Emit(b) })
 }
 
 // Close implements Closer.

@@ -183,7 +183,7 @@ func (o *windowOperator) Lean(wanted []bool) {
 	o.kept = marked(append([]bool{}, wanted[:o.in.Len()]...), o.uses())
 }
 
-func (o *windowOperator) keys(b *batch.Batch) spill.Keys { return o.order.groupKeys(b, o.by) }
+func (o *windowOperator) keys(b *batch.Batch) batch.SortKeys { return o.order.groupKeys(b, o.by) }
 
 // Prepare implements Prepared.
 func (o *windowOperator) Prepare(_ int, b *batch.Batch, _ Emitter) (any, error) {
@@ -198,7 +198,7 @@ func (o *windowOperator) PushPrepared(_ int, b *batch.Batch, prepared any, out E
 	if o.kept != nil {
 		b = b.Blank(o.kept)
 	}
-	if err := o.runs.Add(b, prepared.(spill.Keys)); err != nil {
+	if err := o.runs.Add(b, prepared.(batch.SortKeys)); err != nil {
 		return err
 	}
 	return out.Holds(o.runs.Bytes())
@@ -214,7 +214,7 @@ func (o *windowOperator) End(_ int, out Emitter) error {
 	if o.runs == nil {
 		return nil
 	}
-	err := o.runs.Each(func(b *batch.Batch, key func(int) []byte) error { return o.take(b, key, out) })
+	err := o.runs.Each(func(b *batch.Batch, key spill.KeyOf) error { return o.take(b, key, out) })
 	if err != nil {
 		return err
 	}
@@ -222,10 +222,10 @@ func (o *windowOperator) End(_ int, out Emitter) error {
 }
 
 // take cuts sorted rows into partitions.
-func (o *windowOperator) take(b *batch.Batch, key func(int) []byte, out Emitter) error {
+func (o *windowOperator) take(b *batch.Batch, key spill.KeyOf, out Emitter) error {
 	from := 0
 	for i := range b.N {
-		group, order := splitKey(key(i))
+		group, order := key(i)
 		if o.last != nil && bytes.Equal(group, o.last) {
 			if !bytes.Equal(order, o.lastOrder) {
 				o.starts = append(o.starts, o.n+int32(i-from))
