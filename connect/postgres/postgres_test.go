@@ -2,6 +2,7 @@ package postgres_test
 
 import (
 	"context"
+	"io"
 	"strings"
 	"testing"
 
@@ -190,6 +191,48 @@ func TestEveryTypeComesAndGoesUnchanged(t *testing.T) {
 	require.NoError(t, err)
 	for i := range lines {
 		assert.Equal(t, in.Row(i), c.Batch.Row(i), "row %d", i)
+	}
+}
+
+func TestRowsAreReadByTheValuesWanted(t *testing.T) {
+	s, _ := database(t, `CREATE TYPE kind AS ENUM ('hut', 'bothy');
+		CREATE TABLE huts (code varchar(4) PRIMARY KEY, beds smallint, kind kind, level numeric(8,2), opened date, seen timestamptz, ident uuid, open bool, share float8, at time);
+		INSERT INTO huts VALUES ('H1', 12, 'hut', 410.50, '2001-05-04', '2026-11-23 10:00:00+01', '00112233-4455-6677-8899-aabbccddeeff', true, 0.5, '10:00'),
+			('H"2', -3, 'bothy', -1, '1999-12-31', '1969-12-31 23:59:59.999999+00', 'ffffffff-ffff-ffff-ffff-ffffffffffff', false, 'NaN', '23:59:59.5'), ('H,3', NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL)`)
+	db, ctx := open(t, s), context.Background()
+	table, err := db.Table(ctx, "huts")
+	require.NoError(t, err)
+	read := func(r step.TableRead) []string {
+		r.Schema, r.Columns = table.Schema, table.Schema.Names()
+		reader, err := db.Read(ctx, r)
+		require.NoError(t, err)
+		defer reader.Close()
+		c, err := reader.Next(ctx)
+		if err == io.EOF {
+			return nil
+		}
+		require.NoError(t, err)
+		var codes []string
+		for i := range c.Batch.N {
+			codes = append(codes, batch.Text(c.Batch.Cols[0], schema.Of(schema.Text), i))
+		}
+		return codes
+	}
+	for column, values := range map[string][2]string{
+		"code": {"H1", `H"2`}, "beds": {"12", "-3"}, "kind": {"hut", "bothy"}, "level": {"410.50", "-1.00"}, "opened": {"2001-05-04", "1999-12-31"},
+		"seen": {"2026-11-23 09:00:00+00:00", "1969-12-31 23:59:59.999999+00:00"}, "ident": {"00112233-4455-6677-8899-aabbccddeeff", "ffffffff-ffff-ffff-ffff-ffffffffffff"},
+		"open": {"true", "false"}, "share": {"0.5", "NaN"}, "at": {"10:00:00", "23:59:59.5"},
+	} {
+		typ := table.Schema.Columns[table.Schema.Index(column)].Type
+		only := func(values ...string) step.Among { return step.Among{Column: column, Type: typ, Values: values} }
+		for _, from := range []step.TableRead{{Table: "huts"}, {Query: "SELECT * FROM huts"}} {
+			from.Only = []step.Among{only(values[1])}
+			assert.Equal(t, []string{`H"2`}, read(from), column)
+			from.Only = []step.Among{only(values[0], values[1]), {Column: "code", Type: schema.Of(schema.Text), Values: []string{"H1", "H,3"}}}
+			assert.Equal(t, []string{"H1"}, read(from), column)
+			from.Only = []step.Among{only()}
+			assert.Empty(t, read(from), column)
+		}
 	}
 }
 

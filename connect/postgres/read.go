@@ -78,14 +78,33 @@ func (d *Database) Read(ctx context.Context, r step.TableRead) (step.Reader, err
 		from = "(" + wrap(r.Query) + ") AS w"
 	}
 	sql := "SELECT " + strings.Join(list, ", ") + " FROM " + from
+	var args []any
+	for i, only := range r.Only {
+		sql += []string{" WHERE ", " AND "}[min(i, 1)] + among(only, i+1)
+		args = append(args, only.Values)
+	}
 	if r.Limit > 0 {
 		sql += fmt.Sprintf(" LIMIT %d", r.Limit)
 	}
-	if out.rows, err = tx.Query(ctx, sql); err != nil {
+	if out.rows, err = tx.Query(ctx, sql, args...); err != nil {
 		_ = out.Close()
 		return nil, d.explain(err)
 	}
 	return out, nil
+}
+
+// among compares a column with values that come as texts in a parameter. Whole
+// numbers of any width are compared as they are, so that an index can be used.
+func among(a step.Among, parameter int) string {
+	column, typ := pgx.Identifier{a.Column}.Sanitize(), a.Type.Postgres()
+	switch a.Type.Kind {
+	case schema.Int:
+	case schema.Decimal:
+		column, typ = column+"::numeric", "numeric"
+	default:
+		column += "::" + typ
+	}
+	return fmt.Sprintf("%s = ANY($%d::text[]::%s[])", column, parameter, typ)
 }
 
 type reader struct {

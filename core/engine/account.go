@@ -34,6 +34,7 @@ type Account struct {
 	Memory     int64         `json:"memory,omitempty" doc:"Most bytes held at once."`
 	InDatabase bool          `json:"in_database,omitempty" doc:"The database did this step; it tells the rows in and out alone."`
 	Sample     bool          `json:"sample,omitempty" doc:"A trial that did not read everything."`
+	Keyed      bool          `json:"keyed,omitempty" doc:"In a trial: of the rows that are looked up, those with the keys of the main rows alone came."`
 	Reached    bool          `json:"-"`
 }
 

@@ -44,14 +44,8 @@ func Follow(ctx context.Context, plan *Plan, t Trial, origin string) ([]Passed, 
 			}
 		}
 	}
-	for _, source := range r.sources() {
-		limit := t.Others
-		if main[source.ID] {
-			limit = t.Sample
-		}
-		if err := r.read(source, limit); err != nil {
-			return nil, err
-		}
+	if err := r.sample(main, t.Sample, t.Others); err != nil {
+		return nil, err
 	}
 	if err := r.flush(ctx); err != nil {
 		return nil, err

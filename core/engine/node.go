@@ -24,6 +24,8 @@ type node struct {
 	flying  []*flight // what this step sent to steps that work ahead, in order
 	load    *loading
 	capture *capture // for trials
+	pairs   *pairs   // for trials; nil where rows are not looked for by a key
+	again   bool     // of a read in a trial: it was read before, and what it refused is known
 	wanted  []bool   // of a read in a lean run: the columns that steps behind use; nil for all
 	lacks   bool     // in a lean run: not all columns reach this step
 }
@@ -66,6 +68,10 @@ func (n *node) push(in int, b *batch.Batch) error {
 	defer n.run.enter(n)()
 	if n.account.Begin < 0 {
 		n.account.Begin = n.run.since()
+	}
+	b, err := n.pairs.pass(in, b)
+	if err != nil {
+		return n.wrap(err)
 	}
 	n.account.In[in] += int64(b.N)
 	n.capture.input(in, b)

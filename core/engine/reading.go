@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"io"
 	"time"
 
@@ -47,12 +48,25 @@ func (r *run) pump() error {
 	return nil
 }
 
-// read pushes one source's rows. Reading runs ahead of the steps by a few
-// batches.
+// read pushes one source's rows.
 func (r *run) read(n *node, limit int64) error {
+	if err := r.readChunks(n, n.source(), limit, func(c step.Chunk) error { return r.take(n, c) }); err != nil {
+		return err
+	}
+	if limit > 0 && n.account.Out >= limit {
+		n.account.Sample = true
+	}
+	return n.done()
+}
+
+// errEnough is for take to end reading without an error.
+var errEnough = errors.New("enough rows were read")
+
+// readChunks gives the chunks of a source. Reading runs ahead of take by a few.
+func (r *run) readChunks(n *node, source step.Source, limit int64, take func(c step.Chunk) error) error {
 	ctx, stop := context.WithCancel(r.ctx)
 	defer stop()
-	reader, err := n.source().Open(ctx, limit)
+	reader, err := source.Open(ctx, limit)
 	if err != nil {
 		return n.wrap(err)
 	}
@@ -90,20 +104,17 @@ func (r *run) read(n *node, limit int64) error {
 			return n.wrap(a.err)
 		}
 		n.account.Seconds += a.took.Seconds()
-		if err := r.take(n, a.chunk); err != nil {
+		if err := take(a.chunk); err != nil {
 			stop()
 			for range chunks {
+			}
+			if errors.Is(err, errEnough) {
+				return nil
 			}
 			return err
 		}
 	}
-	if err := r.ctx.Err(); err != nil {
-		return err
-	}
-	if limit > 0 && n.account.Out >= limit {
-		n.account.Sample = true
-	}
-	return n.done()
+	return r.ctx.Err()
 }
 
 func (r *run) take(n *node, c step.Chunk) error {
@@ -111,6 +122,9 @@ func (r *run) take(n *node, c step.Chunk) error {
 	n.account.Bytes += c.Bytes
 	r.summary.Read += c.Seen
 	for _, bad := range c.Refused {
+		if n.again {
+			break
+		}
 		if err := n.refuse(bad); err != nil {
 			return err
 		}

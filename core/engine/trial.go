@@ -17,7 +17,7 @@ import (
 type Trial struct {
 	Step    string // whose rows are wanted
 	Sample  int64  // rows read of main inputs
-	Others  int64  // rows read of what is only joined to them
+	Others  int64  // rows read of what is only joined to them, where its keys don't tell which; see sampling.go
 	Show    int    // rows shown
 	Budget  int64
 	Temp    string
@@ -94,14 +94,11 @@ func try(ctx context.Context, whole *Plan, t Trial) (Tried, error) {
 		n.capture.in = nil
 		r.makeLean()
 	}
-	for _, source := range r.sources() {
-		limit := t.Others
-		if main[source.ID] {
-			limit = t.Sample
-		}
-		if err := r.read(source, limit); err != nil {
-			return Tried{}, err
-		}
+	for id := range mainSources(plan.target) {
+		main[id] = true
+	}
+	if err := r.sample(main, t.Sample, t.Others); err != nil {
+		return Tried{}, err
 	}
 	if err := r.flush(ctx); err != nil {
 		return Tried{}, err
@@ -130,6 +127,7 @@ func (r *run) tried(n *node, plan *fed, keep *asideKeeper) Tried {
 		if k != nil && len(k.steps) > 0 {
 			r.byID[plan.target.Inputs[i].ID].account.Sample = k.steps[len(k.steps)-1].Sample
 		}
+		n.account.Keyed = n.account.Keyed || k != nil && k.keyed
 	}
 	for _, n := range r.nodes { // plan order: inputs come first
 		for _, in := range n.Inputs {
@@ -200,7 +198,7 @@ func (t *Trial) remember(p *Plan, plan *fed, n *node, main map[string]bool, out 
 		}
 	}
 	target := p.Step(n.ID)
-	keep := func(in Input, flow *flow) error {
+	keep := func(in Input, flow *flow, keyed bool) error {
 		if flow.over {
 			return nil
 		}
@@ -208,7 +206,12 @@ func (t *Trial) remember(p *Plan, plan *fed, n *node, main map[string]bool, out 
 		if err != nil {
 			return err
 		}
-		k := &kept{key: key, batches: flow.all}
+		if keyed {
+			if key, err = t.fingerprintKeyed(p, key, target, main); err != nil {
+				return err
+			}
+		}
+		k := &kept{key: key, batches: flow.all, keyed: keyed}
 		for _, st := range before(in.Planned) {
 			for _, a := range out.Steps {
 				if a.Step == st.ID {
@@ -231,12 +234,12 @@ func (t *Trial) remember(p *Plan, plan *fed, n *node, main map[string]bool, out 
 		if plan.before[i] != nil {
 			continue // it came from there
 		}
-		if err := keep(in, n.capture.in[i]); err != nil {
+		if err := keep(in, n.capture.in[i], i == 1 && n.pairs != nil && n.pairs.only); err != nil {
 			return err
 		}
 	}
 	for output, flow := range n.capture.out {
-		if err := keep(Input{Planned: target, Output: output}, flow); err != nil {
+		if err := keep(Input{Planned: target, Output: output}, flow, false); err != nil {
 			return err
 		}
 	}

@@ -56,6 +56,7 @@ type kept struct {
 	steps   []Account // of the steps up to this output
 	aside   []SetAsideRow
 	until   time.Time // zero for as long as there is room
+	keyed   bool      // only rows with the keys of the first input's rows
 }
 
 func (c *TrialCache) get(key string) *kept {
@@ -156,6 +157,13 @@ func (t *Trial) fingerprint(p *Plan, in Input, main map[string]bool) (key string
 	return fmt.Sprintf("%s.%d %s", f, in.Output, params), lasting, nil
 }
 
+// fingerprintKeyed names what an input gives of which only rows were read that are
+// looked for by those of the first input.
+func (t *Trial) fingerprintKeyed(p *Plan, key string, target *Planned, main map[string]bool) (string, error) {
+	first, _, err := t.fingerprint(p, target.Inputs[0], main)
+	return key + " for " + first, err
+}
+
 // fed is a plan of one step whose inputs come from batches instead of the steps
 // before, where batches are known.
 type fed struct {
@@ -179,7 +187,12 @@ func (t *Trial) feed(p *Plan, target *Planned, main map[string]bool) (*fed, erro
 			if err != nil {
 				return nil, err
 			}
-			out.before[i] = t.Cache.get(key)
+			if out.before[i] = t.Cache.get(key); out.before[i] == nil && i > 0 && t.Given[0] == nil {
+				if key, err = t.fingerprintKeyed(p, key, target, main); err != nil {
+					return nil, err
+				}
+				out.before[i] = t.Cache.get(key)
+			}
 		}
 		if out.before[i] == nil {
 			for _, st := range before(in.Planned) {

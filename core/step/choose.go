@@ -85,7 +85,7 @@ func (s *ChooseColumns) Bind(c *Context, in []*schema.Schema) *Bound {
 	}
 	c.distinctNames(out, func(i int) string { return paths[i] })
 	o.schema = out
-	return &Bound{Schema: out, Operator: func() Operator { return o }, Uses: o.uses(in[0]), SQL: oneSQL(func(from []string) (string, error) { return o.sql(from[0], in[0]) })}
+	return &Bound{Schema: out, Operator: func() Operator { return o }, Uses: o.uses(in[0]), Carries: o.carries(in[0]), SQL: oneSQL(func(from []string) (string, error) { return o.sql(from[0], in[0]) })}
 }
 
 // take binds one column taken.
@@ -104,6 +104,17 @@ func (o *chooseOperator) take(c *Context, path string, col schema.Column, at int
 	o.picks = append(o.picks, pick)
 	col.Name = named(orElse(ch.As, col.Name), col.Name)
 	return col
+}
+
+// carries is for the columns that keep their type.
+func (o *chooseOperator) carries(in *schema.Schema) Carries {
+	return func(column int) int {
+		p := o.picks[column]
+		if in.Columns[p.from].Type != p.to {
+			return -1
+		}
+		return p.from
+	}
 }
 
 // uses takes what is wanted, and what is retyped: that may fail.

@@ -2,6 +2,7 @@ package step
 
 import (
 	"fmt"
+	"slices"
 
 	"github.com/apache/arrow-go/v18/arrow"
 
@@ -72,7 +73,7 @@ func (s *DeriveColumns) Bind(c *Context, in []*schema.Schema) *Bound {
 	if len(s.Columns) == 0 {
 		c.Problem("columns", "no column is derived yet; add a name and a value")
 	}
-	return &Bound{Schema: current, Operator: func() Operator { return &o }, Uses: o.uses(in[0]), SQL: oneSQL(func(from []string) (string, error) { return o.sql(from[0], in[0]) })}
+	return &Bound{Schema: current, Operator: func() Operator { return &o }, Uses: o.uses(in[0]), Carries: o.carries(in[0]), SQL: oneSQL(func(from []string) (string, error) { return o.sql(from[0], in[0]) })}
 }
 
 // bind adds one derived column; this is the column that :this means, from 1.
@@ -93,6 +94,16 @@ func (o *deriveOperator) bind(c *Context, path string, d Derived, current *schem
 	o.columns, o.programs = append(o.columns, d), append(o.programs, p)
 	o.schemas, o.places = append(o.schemas, next), append(o.places, place)
 	return next
+}
+
+// carries is for the columns that are not derived.
+func (o *deriveOperator) carries(in *schema.Schema) Carries {
+	return func(column int) int {
+		if column >= in.Len() || slices.Contains(o.places, column) {
+			return -1
+		}
+		return column
+	}
 }
 
 // uses goes back from the last derived column to the first.

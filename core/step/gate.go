@@ -26,6 +26,9 @@ func NewGate(op Operator, inputs int) *Gate {
 // First lists the inputs that must end first.
 func (g *Gate) First() []int { return g.first }
 
+// Over tells whether an input has no more rows.
+func (g *Gate) Over(in int) bool { return g.over[in] }
+
 // Open tells whether a batch of an input may go through now.
 func (g *Gate) Open(in int) bool { return g.turn(in) && g.waiting[in] == nil }
 

@@ -80,7 +80,7 @@ func (s *Group) Bind(c *Context, in []*schema.Schema) *Bound {
 	for _, a := range found {
 		p.middle.Columns = append(p.middle.Columns, schema.Column{Type: a.Type, Nullable: true})
 	}
-	return &Bound{Schema: p.schema, Operator: func() Operator { return &groupOperator{groupPlan: p} }, Uses: usesOnly(in[0], p.uses()), SQL: oneSQL(func(from []string) (string, error) { return p.sql(from[0]) })}
+	return &Bound{Schema: p.schema, Operator: func() Operator { return &groupOperator{groupPlan: p} }, Uses: usesOnly(in[0], p.uses()), Carries: p.carries, SQL: oneSQL(func(from []string) (string, error) { return p.sql(from[0]) })}
 }
 
 type groupPlan struct {
@@ -98,6 +98,14 @@ func (p *groupPlan) uses() []int {
 		out = append(append(out, readBy(a.Args...)...), readBy(a.Filter)...)
 	}
 	return out
+}
+
+// carries is for the columns that make the groups.
+func (p *groupPlan) carries(column int) int {
+	if column < len(p.keys) {
+		return p.keys[column]
+	}
+	return -1
 }
 
 func (p *groupPlan) sql(from string) (string, error) {

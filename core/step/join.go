@@ -107,7 +107,7 @@ func (s *Join) Bind(c *Context, in []*schema.Schema) *Bound {
 		}
 	}
 	p.schema = out
-	return &Bound{Schema: out, Uses: p.uses, Operator: func() Operator {
+	return &Bound{Schema: out, Uses: p.uses, Keys: p.wanted(), Operator: func() Operator {
 		return &pairOperator{pairing: p.pairing, matcher: &joinMatcher{joinPlan: p}, leftSchema: left}
 	}, SQL: oneSQL(func(from []string) (string, error) { return p.sql(from[0], from[1]), nil })}
 }
@@ -120,6 +120,14 @@ type joinPlan struct {
 	taken       []int // columns of the right side that come out
 	sharedRight []int // by left column: the right key column of the same name, or -1
 	schema      *schema.Schema
+}
+
+// wanted tells by which keys rows are looked for; nil when every pair comes out.
+func (p *joinPlan) wanted() *Keys {
+	if p.rows == JoinPairs {
+		return nil
+	}
+	return &Keys{pairing: p.pairing, Rest: p.rows == JoinRight || p.rows == JoinAll}
 }
 
 func (p *joinPlan) uses(wanted []bool) [][]bool {

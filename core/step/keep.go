@@ -30,7 +30,7 @@ func (s *KeepRows) Bind(c *Context, in []*schema.Schema) *Bound {
 		c.exprProblem("where", s.Where, err)
 		return &Bound{Schema: in[0]}
 	}
-	return &Bound{Schema: in[0], Operator: func() Operator { return &keepOperator{where: where} }, Uses: passesOn(in[0], where.Columns...), SQL: oneSQL(func(from []string) (string, error) {
+	return &Bound{Schema: in[0], Carries: carriesAll, Operator: func() Operator { return &keepOperator{where: where} }, Uses: passesOn(in[0], where.Columns...), SQL: oneSQL(func(from []string) (string, error) {
 		condition, err := where.SQL()
 		return "SELECT * FROM " + from[0] + " WHERE " + condition, err
 	})}

@@ -145,7 +145,7 @@ func (p *lookPlan) take(c *Context, take []string, suffix string, in []*schema.S
 }
 
 func (p *lookPlan) bound() *Bound {
-	return &Bound{Schema: p.schema, Operator: func() Operator {
+	return &Bound{Schema: p.schema, Keys: &Keys{pairing: p.pairing}, Operator: func() Operator {
 		return &pairOperator{pairing: p.pairing, matcher: &lookMatcher{lookPlan: p}, leftSchema: p.left}
 	}, SQL: oneSQL(func(from []string) (string, error) { return p.sql(from[0], from[1]) })}
 }

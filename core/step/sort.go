@@ -26,7 +26,7 @@ func (s *Sort) Bind(c *Context, in []*schema.Schema) *Bound {
 	if len(s.By) == 0 {
 		c.Problem("by", "nothing to sort by yet; name a column")
 	}
-	return &Bound{Schema: in[0], Operator: func() Operator { return &sortOperator{by: by, schema: in[0]} }, Uses: passesOn(in[0], by.columns()...), SQL: oneSQL(func(from []string) (string, error) {
+	return &Bound{Schema: in[0], Carries: carriesAll, Operator: func() Operator { return &sortOperator{by: by, schema: in[0]} }, Uses: passesOn(in[0], by.columns()...), SQL: oneSQL(func(from []string) (string, error) {
 		return "SELECT * FROM " + from[0] + " ORDER BY " + by.sql(in[0]), nil
 	})}
 }

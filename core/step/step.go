@@ -62,6 +62,8 @@ type Bound struct {
 	Source   Source                              // for a read
 	Target   Target                              // for a write
 	Uses     func(wanted []bool) [][]bool        // see uses.go; nil when all columns of all inputs are used
+	Keys     *Keys                               // see wanted.go; nil when rows are not looked for by a key
+	Carries  Carries                             // see wanted.go; nil for no column
 	Hint     func() map[string]any               // more for the screen, such as what was found; may be nil
 }
 

@@ -54,7 +54,7 @@ func (s *TidyNames) Bind(c *Context, in []*schema.Schema) *Bound {
 		replaced[i] = expr.QuoteName(out.Columns[i].Name)
 		out.Columns[i].Name = name
 	}
-	return &Bound{Schema: out, Operator: func() Operator { return &renameOperator{schema: out} }, SQL: oneSQL(func(from []string) (string, error) {
+	return &Bound{Schema: out, Carries: carriesAll, Operator: func() Operator { return &renameOperator{schema: out} }, SQL: oneSQL(func(from []string) (string, error) {
 		return "SELECT " + columnList(out, replaced) + " FROM " + from[0], nil
 	})}
 }

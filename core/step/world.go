@@ -127,6 +127,14 @@ type TableRead struct {
 	Schema   *schema.Schema
 	Keys     []string // for the origin of rows
 	Limit    int64    // 0 for all
+	Only     []Among  // reads rows alone that fit all of them
+}
+
+// Among says that a column has one of some values.
+type Among struct {
+	Column string
+	Type   schema.Type
+	Values []string // as batch.Text has them
 }
 
 // Modes of a table load.

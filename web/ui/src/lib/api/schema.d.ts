@@ -673,6 +673,8 @@ export interface components {
             in: number[] | null;
             /** @description The database did this step; it tells the rows in and out alone. */
             in_database?: boolean;
+            /** @description In a trial: of the rows that are looked up, those with the keys of the main rows alone came. */
+            keyed?: boolean;
             kind: string;
             /** Format: int64 */
             made: number;

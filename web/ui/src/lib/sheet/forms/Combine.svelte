@@ -74,7 +74,10 @@
         {@const s = side(i)}
         <span
           ><code>{names[i]}</code> <b class="num">{count(s.matched)}</b> with a partner,
-          <b class="num" class:look={s.alone > 0}>{count(s.alone)}</b> without</span
+          {#if i === 1 && account?.keyed}<span class="note">(rows with other keys were not read)</span>{:else}<b
+              class="num"
+              class:look={s.alone > 0}>{count(s.alone)}</b
+            > without{/if}</span
         >
       {/each}
       {#if answers && aside('many matches')}<span
