@@ -5,7 +5,9 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"welkin/core/batch"
 	"welkin/core/engine"
+	"welkin/core/step"
 )
 
 // SetAside is a row that could not be used.
@@ -22,17 +24,30 @@ type SetAside struct {
 	Names    []string  `db:"names" json:"names"`
 	Cells    []*string `db:"cells" json:"cells" doc:"The row as it entered the step; null is an absent value."`
 	Raw      string    `db:"raw" json:"raw" doc:"The record as it stood in its file."`
+	Personal []string  `db:"personal" json:"personal,omitempty" doc:"Columns whose values are personal; hidden from people below the role builder."`
 }
 
-const setAsideColumns = `n, step, code, sentence, column_name, value, place, line, row_key, names, cells, raw`
+// SetAsideOf gives the n-th row set aside as it is kept.
+func SetAsideOf(n int64, r engine.SetAsideRow) SetAside {
+	return SetAside{N: n, Step: r.Step, Code: r.Code, Sentence: r.Sentence, Column: r.Column, Value: r.Value,
+		Place: r.Place, Line: r.Row, Key: r.Key, Names: r.Names, Cells: r.Cells, Raw: r.Raw, Personal: r.Personal}
+}
+
+// Hidden gives the row without its personal values.
+func (r SetAside) Hidden() SetAside {
+	return SetAsideOf(r.N, engine.SetAsideRow{Step: r.Step, Personal: r.Personal, Refused: step.Refused{Fault: &batch.Fault{Code: r.Code, Sentence: r.Sentence},
+		Column: r.Column, Value: r.Value, Place: r.Place, Row: r.Line, Key: r.Key, Names: r.Names, Cells: r.Cells, Raw: r.Raw}}.Hidden())
+}
+
+const setAsideColumns = `n, step, code, sentence, column_name, value, place, line, row_key, names, cells, raw, personal`
 
 // AddSetAside keeps rows.
 func (s *Store) AddSetAside(ctx context.Context, run int64, rows []engine.SetAsideRow) error {
 	_, err := s.Pool.CopyFrom(ctx, pgx.Identifier{"set_aside"},
-		[]string{"run_id", "step", "code", "sentence", "column_name", "value", "place", "line", "row_key", "names", "cells", "raw"},
+		[]string{"run_id", "step", "code", "sentence", "column_name", "value", "place", "line", "row_key", "names", "cells", "raw", "personal"},
 		pgx.CopyFromSlice(len(rows), func(i int) ([]any, error) {
 			r := rows[i]
-			values := []any{run, r.Step, r.Code, r.Sentence, r.Column, r.Value, r.Place, r.Row, r.Key, r.Names, r.Cells, r.Raw}
+			values := []any{run, r.Step, r.Code, r.Sentence, r.Column, r.Value, r.Place, r.Row, r.Key, r.Names, r.Cells, r.Raw, r.Personal}
 			for k, v := range values {
 				if text, ok := v.(string); ok {
 					values[k] = withoutNul(text)
@@ -86,10 +101,11 @@ type Reason struct {
 	Column string `db:"column_name" json:"column"`
 	Rows   int64  `db:"rows" json:"rows"`
 	Sample string `db:"sample" json:"sample" doc:"The sentence of one of them."`
+	First  int64  `db:"first" json:"-"` // the n of that one
 }
 
 // Reasons groups a run's rows, the most frequent first.
 func (s *Store) Reasons(ctx context.Context, run int64) ([]Reason, error) {
-	return many[Reason](s.Pool.Query(ctx, `SELECT step, code, column_name, count(*) AS rows, min(sentence) AS sample FROM set_aside WHERE run_id = $1
-		GROUP BY 1, 2, 3 ORDER BY 4 DESC, 1, 2`, run))
+	return many[Reason](s.Pool.Query(ctx, `SELECT step, code, column_name, count(*) AS rows, min(n) AS first, (array_agg(sentence ORDER BY n))[1] AS sample
+		FROM set_aside WHERE run_id = $1 GROUP BY 1, 2, 3 ORDER BY 4 DESC, 1, 2`, run))
 }

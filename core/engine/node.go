@@ -14,20 +14,21 @@ import (
 // node is one step while it runs. It is the Emitter of its operator.
 type node struct {
 	*Planned
-	run     *run
-	account Account
-	reasons reasons
-	op      step.Operator
-	outs    [][]edge // by output
-	gate    *step.Gate
-	holds   int64
-	flying  []*flight // what this step sent to steps that work ahead, in order
-	load    *loading
-	capture *capture // for trials
-	pairs   *pairs   // for trials; nil where rows are not looked for by a key
-	again   bool     // of a read in a trial: it was read before, and what it refused is known
-	wanted  []bool   // of a read in a lean run: the columns that steps behind use; nil for all
-	lacks   bool     // in a lean run: not all columns reach this step
+	run      *run
+	account  Account
+	reasons  reasons
+	op       step.Operator
+	outs     [][]edge // by output
+	gate     *step.Gate
+	holds    int64
+	flying   []*flight // what this step sent to steps that work ahead, in order
+	load     *loading
+	capture  *capture // for trials
+	pairs    *pairs   // for trials; nil where rows are not looked for by a key
+	personal []string // columns of its rows that are personal
+	again    bool     // of a read in a trial: it was read before, and what it refused is known
+	wanted   []bool   // of a read in a lean run: the columns that steps behind use; nil for all
+	lacks    bool     // in a lean run: not all columns reach this step
 }
 
 type edge struct {
@@ -36,7 +37,7 @@ type edge struct {
 }
 
 func newNode(r *run, p *Planned) *node {
-	n := &node{Planned: p, run: r, reasons: reasons{}}
+	n := &node{Planned: p, run: r, reasons: reasons{}, personal: p.personalNames()}
 	if p.Bound.Operator != nil {
 		n.op = p.Bound.Operator()
 	}
@@ -194,6 +195,7 @@ func (n *node) refuse(r step.Refused) error {
 	n.account.SetAside++
 	n.reasons.count(r.Code, r.Column, r.Part)
 	if n.Problems == sheet.Stop {
+		r = SetAsideRow{n.ID, r, n.personal}.Hidden().Refused // everybody reads why a run stopped
 		return &StopError{n.ID, fmt.Sprintf("stopped at step %s, which allows no bad rows: %s (%s)", n.ID, r.Sentence, r.Where())}
 	}
 	return n.run.setAside(n, r)

@@ -11,6 +11,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -141,7 +142,12 @@ func Bind(ctx context.Context, s *sheet.Sheet, found []sheet.Problem, b Binding)
 		c.Distinct = func(input, column, limit int) ([]string, bool, error) {
 			return p.distinct(ctx, planned.Inputs[input], in[input].Columns[column].Name, limit, b.Reach)
 		}
-		planned.Bound = settings.Bind(c, in)
+		if planned.Bound = settings.Bind(c, in); planned.Bound != nil {
+			for _, name := range planned.Bound.MarkPersonal(st.Personal, in) {
+				at := slices.Index(st.Personal, name)
+				p.problemAt(st, fmt.Sprintf("personal[%d]", at), fmt.Sprintf("no column %q comes out of this step, so it can't be personal%s", name, hint(planned.Bound, name)))
+			}
+		}
 		for _, problem := range c.Problems() {
 			line, column := st.At(problem.Path)
 			p.Problems = append(p.Problems, sheet.Problem{Step: st.ID, Path: problem.Path, Line: line, Column: column, Sentence: problem.Sentence, Warning: problem.Warning})
@@ -162,6 +168,16 @@ func Bind(ctx context.Context, s *sheet.Sheet, found []sheet.Problem, b Binding)
 func (p *Plan) problemAt(st *sheet.Step, path, sentence string) {
 	line, column := st.At(path)
 	p.Problems = append(p.Problems, sheet.Problem{Step: st.ID, Path: path, Line: line, Column: column, Sentence: sentence})
+}
+
+// hint names the column that was probably meant.
+func hint(b *step.Bound, name string) string {
+	if b.Schema != nil {
+		if near := b.Schema.Nearest(name); near != "" {
+			return fmt.Sprintf("; did you mean %q?", near)
+		}
+	}
+	return ""
 }
 
 func inputPath(i int) string {

@@ -41,6 +41,7 @@ type Journal interface {
 type SetAsideRow struct {
 	Step string
 	step.Refused
+	Personal []string `json:",omitempty"` // columns whose values are personal
 }
 
 // Options are what a run gets handed in.
@@ -323,7 +324,7 @@ func (e *CommitError) Unwrap() error { return e.Err }
 
 func (r *run) setAside(n *node, row step.Refused) error {
 	r.summary.SetAside++
-	r.aside = append(r.aside, SetAsideRow{n.ID, row})
+	r.aside = append(r.aside, SetAsideRow{n.ID, row, n.personal})
 	if len(r.aside) >= 500 {
 		if err := r.flush(r.ctx); err != nil {
 			return err

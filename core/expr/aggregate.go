@@ -21,6 +21,7 @@ type Aggregate struct {
 	Filter   *Program // nil when every row counts
 	Distinct bool
 	Type     schema.Type
+	Text     int // number of the text that it stands in
 	fraction float64 // of a percentile
 	between  string  // of string_agg
 }
@@ -282,7 +283,11 @@ func BindAggregates(texts []string, keys []int, scope Scope) (programs []*Progra
 			before := len(a.found)
 			b := &binder{parsed: p, scope: scope, aggregates: a}
 			var root node
-			if root, err = b.bind(p.node); err == nil && len(a.found) == before {
+			root, err = b.bind(p.node)
+			for k := before; k < len(a.found); k++ {
+				a.found[k].Text = i
+			}
+			if err == nil && len(a.found) == before {
 				err = &Error{0, "an aggregate is expected here, such as count(*) or sum(nights)"}
 			}
 			if err == nil {

@@ -21,6 +21,7 @@ type Window struct {
 	Filter    *Program
 	Aggregate *Aggregate // for aggregates over a frame
 	Type      schema.Type
+	Text      int // number of the text that it stands in
 }
 
 // WindowNames lists the window functions that are no aggregates, for completion
@@ -145,7 +146,11 @@ func BindWindows(texts []string, scope Scope, over string) (programs []*Program,
 			before := len(w.found)
 			b := &binder{parsed: p, scope: scope, windows: w}
 			var root node
-			if root, err = b.bind(p.node); err == nil && len(w.found) == before {
+			root, err = b.bind(p.node)
+			for k := before; k < len(w.found); k++ {
+				w.found[k].Text = i
+			}
+			if err == nil && len(w.found) == before {
 				err = &Error{0, "a window function is expected here, such as row_number() or sum(nights)"}
 			}
 			if err == nil {

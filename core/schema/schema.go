@@ -12,6 +12,7 @@ type Column struct {
 	Nullable    bool   `json:"nullable"`
 	Description string `json:"description,omitempty"`
 	From        string `json:"from,omitempty" doc:"Where the column came from, such as booking.stays.nights."`
+	Personal    bool   `json:"personal,omitempty" doc:"Its values are personal: they are hidden in what Welkin keeps from people below the role builder."`
 }
 
 // Schema is an ordered list of columns. A schema is not changed once made.

@@ -20,6 +20,7 @@ type Difference struct {
 // step of another name and all else the same counts as renamed.
 func Differences(before, after *Sheet) []Difference {
 	out := compare("", whole(before), whole(after), nil)
+	out = append(out, compareExamples(before.Examples, after.Examples)...)
 	renamed := renames(before, after)
 	old := map[string]*Step{} // by later name
 	for _, s := range before.Steps {
@@ -136,16 +137,64 @@ func whole(s *Sheet) map[string]any {
 	for _, st := range s.Stretches {
 		out["stretch "+st.Name] = st.First + " to " + st.Last
 	}
-	for _, e := range s.Examples {
-		out["example "+e.Name] = e
-	}
 	return asMap(out)
+}
+
+// compareExamples says which examples differ, without their rows: those may be many,
+// and not for everybody.
+func compareExamples(before, after []Example) []Difference {
+	var out []Difference
+	named := func(list []Example, name string) *Example {
+		if at := slices.IndexFunc(list, func(e Example) bool { return e.Name == name }); at >= 0 {
+			return &list[at]
+		}
+		return nil
+	}
+	for _, e := range after {
+		switch was := named(before, e.Name); {
+		case was == nil:
+			out = append(out, Difference{"", "added", fmt.Sprintf("example `%s` is new", e.Name)})
+		case plain(was) != plain(e):
+			out = append(out, Difference{"", "changed", fmt.Sprintf("example `%s` has changed: %s", e.Name, strings.Join(changedParts(*was, e), ", "))})
+		}
+	}
+	for _, e := range before {
+		if named(after, e.Name) == nil {
+			out = append(out, Difference{"", "removed", fmt.Sprintf("example `%s` is gone", e.Name)})
+		}
+	}
+	return out
+}
+
+func changedParts(was, is Example) []string {
+	var out []string
+	if was.Note != is.Note {
+		out = append(out, "its note")
+	}
+	rows := func(what string, was, is []ExampleRows) {
+		for _, r := range is {
+			if !slices.Contains(was, r) {
+				out = append(out, fmt.Sprintf("the rows %s `%s`", what, r.Step))
+			}
+		}
+		for _, r := range was {
+			if !slices.ContainsFunc(is, func(x ExampleRows) bool { return x.Step == r.Step }) {
+				out = append(out, fmt.Sprintf("no rows %s `%s` any more", what, r.Step))
+			}
+		}
+	}
+	rows("given at", was.Given, is.Given)
+	rows("expected of", was.Expect, is.Expect)
+	if len(out) == 0 {
+		out = append(out, "the order of its rows")
+	}
+	return out
 }
 
 // settingsOf is all that a step says but its name.
 func settingsOf(s *Step) map[string]any {
 	out := asMap(s.Settings)
-	maps.Copy(out, asMap(map[string]any{"does": s.Kind, "from": s.From, "with": strings.Join(append([]string{s.With}, s.More...), ", "), "note": s.Note, "problems": s.Problems}))
+	maps.Copy(out, asMap(map[string]any{"does": s.Kind, "from": s.From, "with": strings.Join(append([]string{s.With}, s.More...), ", "), "note": s.Note, "problems": s.Problems, "personal": s.Personal}))
 	return out
 }
 

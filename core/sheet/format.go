@@ -45,6 +45,9 @@ func Format(s *Sheet) (string, error) {
 		if st.Problems != SetAside {
 			add(&m, "problems", st.Problems)
 		}
+		if len(st.Personal) > 0 {
+			m = append(m, yaml.MapItem{Key: "personal", Value: st.Personal})
+		}
 		if st.Settings != nil {
 			text, err := yaml.Marshal(st.Settings)
 			if err != nil {

@@ -175,6 +175,9 @@ func (r *reading) step(item ast.Node) {
 			to = &s.Note
 		case "problems":
 			to = &s.Problems
+		case "personal":
+			r.decode(s.ID, e.Value, &s.Personal)
+			continue
 		default:
 			rest.Values = append(rest.Values, e)
 			continue

@@ -100,6 +100,7 @@ type Step struct {
 	More     []string `json:"more,omitempty" doc:"Further steps, for kinds that combine any number."`
 	Note     string   `json:"note,omitempty"`
 	Problems string   `json:"problems,omitempty" enum:"set aside,stop" doc:"What happens to a row that can't be used; set aside when left out."`
+	Personal []string `json:"personal,omitempty" doc:"Columns that come out whose values are personal: they are hidden, in what Welkin keeps, from people below the role builder."`
 	Settings any      `json:"settings"`
 	node     ast.Node // the step's mapping, for places; nil when not from text
 }

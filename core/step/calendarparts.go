@@ -190,7 +190,7 @@ func (s *CalendarParts) Bind(c *Context, in []*schema.Schema) *Bound {
 	}
 	c.distinctNames(out, func(int) string { return "prefix" })
 	o.schema = out
-	return &Bound{Schema: out, Operator: func() Operator { return o }, SQL: oneSQL(func(from []string) (string, error) {
+	return &Bound{Schema: out, MadeOf: madeOfNone, Operator: func() Operator { return o }, SQL: oneSQL(func(from []string) (string, error) {
 		day := expr.QuoteName(in[0].Columns[o.column].Name)
 		if in[0].Columns[o.column].Type.Kind == schema.TimestampTZ {
 			day = "(" + day + " AT TIME ZONE 'UTC')"

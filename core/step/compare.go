@@ -101,7 +101,7 @@ func (s *Compare) Bind(c *Context, in []*schema.Schema) *Bound {
 	o.schema.Columns = append(o.schema.Columns, schema.Column{Name: orElse(s.MarkAs, "mark"), Type: schema.Of(schema.Text)},
 		schema.Column{Name: orElse(s.Changed, "changed_columns"), Type: schema.ListOf(schema.Of(schema.Text)), Nullable: true})
 	c.distinctNames(o.schema, func(int) string { return "mark_as" })
-	return &Bound{Schema: o.schema, Keys: &Keys{pairing: o.pairing, Rest: true}, Operator: func() Operator {
+	return &Bound{Schema: o.schema, MadeOf: madeOfNone, Keys: &Keys{pairing: o.pairing, Rest: true}, Operator: func() Operator {
 		run := *o
 		run.seen = map[string]bool{}
 		return &pairOperator{pairing: o.pairing, matcher: &run, leftSchema: in[0], serial: true}

@@ -73,7 +73,7 @@ func (s *DeriveColumns) Bind(c *Context, in []*schema.Schema) *Bound {
 	if len(s.Columns) == 0 {
 		c.Problem("columns", "no column is derived yet; add a name and a value")
 	}
-	return &Bound{Schema: current, Operator: func() Operator { return &o }, Uses: o.uses(in[0]), Carries: o.carries(in[0]), SQL: oneSQL(func(from []string) (string, error) { return o.sql(from[0], in[0]) })}
+	return &Bound{Schema: current, Operator: func() Operator { return &o }, Uses: o.uses(in[0]), Carries: o.carries(in[0]), MadeOf: o.madeOf(in[0]), SQL: oneSQL(func(from []string) (string, error) { return o.sql(from[0], in[0]) })}
 }
 
 // bind adds one derived column; this is the column that :this means, from 1.
@@ -103,6 +103,27 @@ func (o *deriveOperator) carries(in *schema.Schema) Carries {
 			return -1
 		}
 		return column
+	}
+}
+
+// madeOf goes back to the columns that came in, through derived ones.
+func (o *deriveOperator) madeOf(in *schema.Schema) func(column int) []int {
+	return func(column int) []int {
+		wanted := make([]bool, max(in.Len(), column+1)+len(o.programs))
+		wanted[column] = true
+		for k := len(o.programs) - 1; k >= 0; k-- {
+			if wanted[o.places[k]] {
+				wanted[o.places[k]] = false
+				marked(wanted, readBy(o.programs[k]))
+			}
+		}
+		var out []int
+		for at, yes := range wanted[:in.Len()] {
+			if yes {
+				out = append(out, at)
+			}
+		}
+		return out
 	}
 }
 

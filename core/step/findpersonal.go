@@ -102,7 +102,7 @@ func (s *FindPersonal) Bind(c *Context, in []*schema.Schema) *Bound {
 			c.Problem("key", "the key is a text")
 		}
 	case PersonalExtract:
-		p.schema = &schema.Schema{Columns: append(slices.Clone(in[0].Columns), schema.Column{Name: orElse(s.Into, "personal"), Type: schema.Of(schema.Text), Nullable: true})}
+		p.schema = &schema.Schema{Columns: append(slices.Clone(in[0].Columns), schema.Column{Name: orElse(s.Into, "personal"), Type: schema.Of(schema.Text), Nullable: true, Personal: true})}
 		c.distinctNames(p.schema, func(int) string { return "into" })
 	default:
 		c.Problem("do", "what is found is reported, masked, hashed, dropped or extracted, not %q", s.Do)
@@ -110,7 +110,7 @@ func (s *FindPersonal) Bind(c *Context, in []*schema.Schema) *Bound {
 	report := schema.New(schema.Column{Name: "column", Type: schema.Of(schema.Text)}, schema.Column{Name: "kind", Type: schema.Of(schema.Text)}, schema.Column{Name: "found_by", Type: schema.Of(schema.Text)},
 		schema.Column{Name: "values", Type: schema.Of(schema.Int)}, schema.Column{Name: "rows", Type: schema.Of(schema.Int)}, schema.Column{Name: "looks_like", Type: schema.Of(schema.Text), Nullable: true})
 	p.report = report
-	return &Bound{Schema: p.schema, Branches: []Branch{{"report", report}}, Operator: func() Operator {
+	return &Bound{Schema: p.schema, MadeOf: madeOfNone, Branches: []Branch{{"report", report}}, Operator: func() Operator {
 		return &personalOperator{personalPlan: p, found: map[foundKey]*foundCount{}, byHeading: map[int]bool{}, decided: !p.whole}
 	}}
 }

@@ -80,7 +80,7 @@ func (s *Group) Bind(c *Context, in []*schema.Schema) *Bound {
 	for _, a := range found {
 		p.middle.Columns = append(p.middle.Columns, schema.Column{Type: a.Type, Nullable: true})
 	}
-	return &Bound{Schema: p.schema, Operator: func() Operator { return &groupOperator{groupPlan: p} }, Uses: usesOnly(in[0], p.uses()), Carries: p.carries, SQL: oneSQL(func(from []string) (string, error) { return p.sql(from[0]) })}
+	return &Bound{Schema: p.schema, Operator: func() Operator { return &groupOperator{groupPlan: p} }, Uses: usesOnly(in[0], p.uses()), Carries: p.carries, MadeOf: p.madeOf, SQL: oneSQL(func(from []string) (string, error) { return p.sql(from[0]) })}
 }
 
 type groupPlan struct {
@@ -106,6 +106,17 @@ func (p *groupPlan) carries(column int) int {
 		return p.keys[column]
 	}
 	return -1
+}
+
+// madeOf gives the columns that a value's aggregates read.
+func (p *groupPlan) madeOf(column int) []int {
+	var out []int
+	for _, a := range p.aggregates {
+		if a.Text == column-len(p.keys) {
+			out = append(out, readBy(a.Args...)...)
+		}
+	}
+	return out
 }
 
 func (p *groupPlan) sql(from string) (string, error) {

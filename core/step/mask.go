@@ -86,9 +86,9 @@ func (s *Mask) Bind(c *Context, in []*schema.Schema) *Bound {
 	}
 	o.schema = &schema.Schema{Columns: slices.Clone(in[0].Columns)}
 	for _, at := range o.columns {
-		o.schema.Columns[at].Type = schema.Of(schema.Text)
+		o.schema.Columns[at].Type, o.schema.Columns[at].Personal = schema.Of(schema.Text), false
 	}
-	return &Bound{Schema: o.schema, Operator: func() Operator { return o }, SQL: oneSQL(func(from []string) (string, error) {
+	return &Bound{MadeOf: madeOfNone, Schema: o.schema, Operator: func() Operator { return o }, SQL: oneSQL(func(from []string) (string, error) {
 		if s.How != MaskKeepLast {
 			return "", noSQL("hashes and shapes are made here")
 		}

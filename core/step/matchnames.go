@@ -99,10 +99,10 @@ func (s *MatchNames) Bind(c *Context, in []*schema.Schema) *Bound {
 		p.schema.Columns = append(p.schema.Columns, col)
 	}
 	p.schema.Columns = append(p.schema.Columns, schema.Column{Name: orElse(s.ScoreAs, "score"), Type: schema.Of(schema.Float), Nullable: true},
-		schema.Column{Name: orElse(s.SecondAs, "second"), Type: schema.Of(schema.Text), Nullable: true})
+		schema.Column{Name: orElse(s.SecondAs, "second"), Type: schema.Of(schema.Text), Nullable: true, Personal: in[1].Columns[p.name].Personal})
 	c.distinctNames(p.schema, func(int) string { return "score_as" })
 	p.reference = in[1]
-	bound := &Bound{Operator: func() Operator {
+	bound := &Bound{MadeOf: madeOfNone, Operator: func() Operator {
 		return &matchOperator{matchPlan: p, nameIndex: nameIndex{nameRule: p.like, decided: map[string]*string{}}}
 	}}
 	for _, name := range branchNames {

@@ -64,6 +64,7 @@ type Bound struct {
 	Uses     func(wanted []bool) [][]bool        // see uses.go; nil when all columns of all inputs are used
 	Keys     *Keys                               // see wanted.go; nil when rows are not looked for by a key
 	Carries  Carries                             // see wanted.go; nil for no column
+	MadeOf   func(column int) []int              // see marks.go; nil when Uses tells enough
 	Hint     func() map[string]any               // more for the screen, such as what was found; may be nil
 }
 

@@ -69,7 +69,7 @@ func (s *Unpivot) Bind(c *Context, in []*schema.Schema) *Bound {
 	o.headers = headers.NewArray()
 	o.schema.Columns = append(o.schema.Columns, header, value)
 	c.distinctNames(o.schema, func(int) string { return "header_as" })
-	return &Bound{Schema: o.schema, Operator: func() Operator { return o }, Uses: o.uses(in[0]), SQL: oneSQL(func(from []string) (string, error) {
+	return &Bound{Schema: o.schema, Operator: func() Operator { return o }, Uses: o.uses(in[0]), MadeOf: o.madeOf, SQL: oneSQL(func(from []string) (string, error) {
 		var rows []string
 		for i, at := range o.columns {
 			rows = append(rows, fmt.Sprintf("(%s::%s, t.%s::%s)", expr.QuoteText(expr.SQLText(o.headers, header.Type, i)), header.Type.Postgres(), expr.QuoteName(in[0].Columns[at].Name), value.Type.Postgres()))
@@ -95,6 +95,14 @@ func (o *unpivotOperator) uses(in *schema.Schema) func(wanted []bool) [][]bool {
 		}
 		return [][]bool{used}
 	}
+}
+
+// madeOf tells that only the last column holds values.
+func (o *unpivotOperator) madeOf(column int) []int {
+	if column == o.schema.Len()-1 {
+		return o.columns
+	}
+	return nil
 }
 
 type unpivotOperator struct {

@@ -122,7 +122,7 @@ func (s *WindowStep) Bind(c *Context, in []*schema.Schema) *Bound {
 	for _, w := range found {
 		o.middle.Columns = append(o.middle.Columns, schema.Column{Type: w.Type, Nullable: true})
 	}
-	return &Bound{Schema: o.schema, Operator: func() Operator { return &windowOperator{windowPlan: o} }, Uses: passesOn(in[0], o.uses()...), SQL: oneSQL(func(from []string) (string, error) {
+	return &Bound{Schema: o.schema, Operator: func() Operator { return &windowOperator{windowPlan: o} }, Uses: passesOn(in[0], o.uses()...), MadeOf: o.madeOf, SQL: oneSQL(func(from []string) (string, error) {
 		cols := []string{}
 		for _, col := range in[0].Columns {
 			cols = append(cols, expr.QuoteName(col.Name))
@@ -147,6 +147,22 @@ type windowPlan struct {
 	programs []*expr.Program
 	middle   *schema.Schema // columns, then results of the calls
 	schema   *schema.Schema
+}
+
+// madeOf gives the columns that a value and its calls read.
+func (p *windowPlan) madeOf(column int) []int {
+	at := column - p.in.Len()
+	if at < 0 || p.programs[at] == nil {
+		return nil
+	}
+	var out []int
+	out = append(out, p.programs[at].Columns...)
+	for _, w := range p.windows {
+		if w.Text == at {
+			out = append(out, readBy(w.Args...)...)
+		}
+	}
+	return out
 }
 
 func (p *windowPlan) uses() []int {

@@ -235,6 +235,9 @@ func (s *Server) connectionRoutes() {
 		if err != nil {
 			return nil, huma.Error422UnprocessableEntity(err.Error())
 		}
+		if !seesPersonal(ctx) {
+			hideLikely(&w)
+		}
 		return answer(w), nil
 	})
 }

@@ -195,8 +195,12 @@ func overview(p store.Pipeline) PipelineView {
 func (s *Server) detail(ctx context.Context, p store.Pipeline) (*body[pipelineDetail], error) {
 	out := pipelineDetail{PipelineView: overview(p)}
 	sh, problems := sheet.Parse(p.Sheet, step.Kinds{})
+	plan := s.bind(ctx, sh, problems, nil)
+	if !seesPersonal(ctx) {
+		plan.Sheet = plan.HideExamples()
+	}
 	var err error
-	if out.Checked, err = checked(s.bind(ctx, sh, problems, nil)); err != nil {
+	if out.Checked, err = checked(plan); err != nil {
 		return nil, s.fault(ctx, "the sheet", err)
 	}
 	runs, err := s.Store.Runs(ctx, store.RunFilter{Pipeline: p.ID, Limit: 10})
@@ -474,8 +478,7 @@ func (s *Server) try(ctx context.Context, in *tryInput) (*body[tried], error) {
 		out.Aside += a.SetAside
 	}
 	for i, r := range t.SetAside {
-		out.SetAside = append(out.SetAside, store.SetAside{N: int64(i), Step: r.Step, Code: r.Code, Sentence: r.Sentence, Column: r.Column, Value: r.Value,
-			Place: r.Place, Line: r.Row, Key: r.Key, Names: r.Names, Cells: r.Cells, Raw: r.Raw})
+		out.SetAside = append(out.SetAside, store.SetAsideOf(int64(i), r))
 	}
 	return answer(out), nil
 }

@@ -143,6 +143,16 @@ func (s *Server) runRoutes() {
 		if err != nil {
 			return nil, s.fault(ctx, "the rows set aside", err)
 		}
+		for i := range list {
+			if seesPersonal(ctx) {
+				break
+			}
+			rows, err := s.Store.SetAsideRows(ctx, in.ID, store.SetAsideFilter{After: list[i].First - 1, Limit: 1})
+			if err != nil || len(rows) == 0 {
+				return nil, s.fault(ctx, "the rows set aside", err)
+			}
+			list[i].Sample = rows[0].Hidden().Sentence
+		}
 		return answer(list), nil
 	})
 	route(s, "reader", http.MethodGet, "/api/runs/{id}/set-aside", "run-set-aside", "A page of set-aside rows", func(ctx context.Context, in *struct {
@@ -152,7 +162,7 @@ func (s *Server) runRoutes() {
 		After int64  `query:"after" doc:"The n of the last row of the page before."`
 		Limit int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
 	}) (*body[[]store.SetAside], error) {
-		list, err := s.Store.SetAsideRows(ctx, in.ID, store.SetAsideFilter{Step: in.Step, Code: in.Code, After: in.After, Limit: in.Limit})
+		list, err := s.setAsideRows(ctx, in.ID, store.SetAsideFilter{Step: in.Step, Code: in.Code, After: in.After, Limit: in.Limit})
 		if err != nil {
 			return nil, s.fault(ctx, "the rows set aside", err)
 		}
@@ -176,7 +186,7 @@ func (s *Server) exportSetAside(w http.ResponseWriter, r *http.Request) {
 	defer out.Flush()
 	_ = out.Write([]string{"step", "reason", "sentence", "column", "value", "place", "line", "key", "row"})
 	for {
-		rows, err := s.Store.SetAsideRows(r.Context(), id, filter)
+		rows, err := s.setAsideRows(r.Context(), id, filter)
 		if err != nil || len(rows) == 0 {
 			return
 		}

@@ -64,7 +64,13 @@ func (s *Server) versionRoutes() {
 		if err != nil {
 			return nil, s.fault(ctx, "the version", err)
 		}
-		doc, _ := sheet.Parse(text, step.Kinds{})
+		doc, problems := sheet.Parse(text, step.Kinds{})
+		if len(doc.Examples) > 0 && !seesPersonal(ctx) {
+			doc = s.bind(ctx, doc, problems, nil).HideExamples()
+			if text, err = sheet.Format(doc); err != nil {
+				return nil, s.fault(ctx, "the version", err)
+			}
+		}
 		return answer(versionText{text, doc}), nil
 	})
 	route(s, "reader", http.MethodPost, "/api/sheets/differences", "sheet-differences", "Say in words what differs between two sheets", func(_ context.Context, in *differencesInput) (*body[[]sheet.Difference], error) {

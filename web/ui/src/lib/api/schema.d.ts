@@ -813,6 +813,8 @@ export interface components {
             from?: string;
             name: string;
             nullable: boolean;
+            /** @description Its values are personal: they are hidden in what Welkin keeps from people below the role builder. */
+            personal?: boolean;
             type: string;
         };
         Coming: {
@@ -1532,6 +1534,8 @@ export interface components {
             /** Format: int64 */
             n: number;
             names: string[] | null;
+            /** @description Columns whose values are personal; hidden from people below the role builder. */
+            personal?: string[] | null;
             /** @description File or table. */
             place: string;
             /** @description The record as it stood in its file. */
@@ -1572,6 +1576,8 @@ export interface components {
             /** @description Further steps, for kinds that combine any number. */
             more?: string[] | null;
             note?: string;
+            /** @description Columns that come out whose values are personal: they are hidden, in what Welkin keeps, from people below the role builder. */
+            personal?: string[] | null;
             /**
              * @description What happens to a row that can't be used; set aside when left out.
              * @enum {string}

@@ -1,10 +1,21 @@
 <script lang="ts">
+  import type { Snippet } from 'svelte';
+
   import type { Column, Profile } from '../api/client';
   import { count } from '../format';
   import { share, shapes } from './profile';
 
   /** The columns that come out of a step, and what they hold in the trial's rows. */
-  let { columns, profile }: { columns: Column[]; profile: Profile[] } = $props();
+  let {
+    columns,
+    profile,
+    about,
+  }: {
+    columns: Column[];
+    profile: Profile[];
+    /** What else is said of the chosen column. */
+    about?: Snippet<[Column]>;
+  } = $props();
 
   let chosen = $state('');
   const of = (name: string) => profile.find((p) => p.name === name);
@@ -29,6 +40,7 @@
               aria-expanded={chosen === c.name}
               onclick={() => (chosen = chosen === c.name ? '' : c.name)}><code>{c.name}</code></button
             >
+            {#if c.personal}<span class="note">personal</span>{/if}
             {#if c.from || c.description}<span class="note from">{c.from ?? ''} {c.description ?? ''}</span>{/if}
           </td>
           <td>{c.type}</td>
@@ -44,48 +56,11 @@
               .join('; ')}</td
           >
         </tr>
-        {#if chosen === c.name && p}
+        {#if chosen === c.name && (p || about)}
           <tr class="on more">
             <td colspan="6">
-              <dl>
-                {#if p.quantiles?.length}
-                  <div>
-                    <dt>below which a share of the rows lies</dt>
-                    <dd>
-                      {#each p.quantiles as q (q.share)}<span
-                          ><span class="note">{Math.round(q.share * 100)} %</span>
-                          <span class="num">{numeric(c.type) ? Number(q.value.toPrecision(6)) : q.value}</span></span
-                        >{/each}
-                    </dd>
-                  </div>
-                {/if}
-                <div>
-                  <dt>frequent values</dt>
-                  <dd>
-                    {#each (p.frequent ?? []).slice(0, 12) as v (v.text)}<span
-                        ><span class="data">{v.text === '' ? '(empty)' : v.text}</span>
-                        <span class="num note">{count(v.rows)}</span></span
-                      >{:else}<span class="note">none</span>{/each}
-                  </dd>
-                </div>
-                {#if shapes(p).length}
-                  <div>
-                    <dt>shapes: x a letter, X a large one, 9 a digit</dt>
-                    <dd>
-                      {#each shapes(p) as v (v.text)}<span
-                          ><span class="data">{v.text}</span> <span class="num note">{count(v.rows)}</span></span
-                        >{/each}
-                    </dd>
-                  </div>
-                {/if}
-                {#if p.longest}<div>
-                    <dt>length</dt>
-                    <dd>
-                      <span>{p.shortest} to {p.longest} characters, {p.mean_length?.toFixed(1)} on average</span
-                      >{#if p.empty}<span>{count(p.empty)} empty</span>{/if}
-                    </dd>
-                  </div>{/if}
-              </dl>
+              {#if about}<p>{@render about(c)}</p>{/if}
+              {#if p}{@render more(c, p)}{/if}
             </td>
           </tr>
         {/if}
@@ -97,6 +72,49 @@
       many. A column's name shows more of it.
     </p>{/if}
 </div>
+
+{#snippet more(c: Column, p: Profile)}
+  <dl>
+    {#if p.quantiles?.length}
+      <div>
+        <dt>below which a share of the rows lies</dt>
+        <dd>
+          {#each p.quantiles as q (q.share)}<span
+              ><span class="note">{Math.round(q.share * 100)} %</span>
+              <span class="num">{numeric(c.type) ? Number(q.value.toPrecision(6)) : q.value}</span></span
+            >{/each}
+        </dd>
+      </div>
+    {/if}
+    <div>
+      <dt>frequent values</dt>
+      <dd>
+        {#each (p.frequent ?? []).slice(0, 12) as v (v.text)}<span
+            ><span class="data">{v.text === '' ? '(empty)' : v.text}</span>
+            <span class="num note">{count(v.rows)}</span></span
+          >{:else}<span class="note">none</span>{/each}
+      </dd>
+    </div>
+    {#if shapes(p).length}
+      <div>
+        <dt>shapes: x a letter, X a large one, 9 a digit</dt>
+        <dd>
+          {#each shapes(p) as v (v.text)}<span
+              ><span class="data">{v.text}</span> <span class="num note">{count(v.rows)}</span></span
+            >{/each}
+        </dd>
+      </div>
+    {/if}
+    {#if p.longest}<div>
+        <dt>length</dt>
+        <dd>
+          <span>{p.shortest} to {p.longest} characters, {p.mean_length?.toFixed(1)} on average</span>{#if p.empty}<span
+              >{count(p.empty)} empty</span
+            >{/if}
+        </dd>
+      </div>{/if}
+  </dl>
+{/snippet}
 
 {#snippet bars(p: Profile)}
   {@const most = Math.max(...(p.histogram ?? []).map((b) => b.rows), 1)}

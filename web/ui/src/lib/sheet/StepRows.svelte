@@ -71,6 +71,10 @@
       ? void editor.follow(step.id, origin)
       : (editor.telling = 'This row was made here, of several or of none: it has no way of its own to follow.');
 
+  /** Where the columns shown are those of. */
+  const shownPlace = $derived(
+    checked?.role === 'write' ? step.from : shownBranch ? `${step.id}.${shownBranch.name}` : step.id,
+  );
   const offersOf = (column: string) => (after?.offers ?? []).filter((o) => o.column === column);
   function takeOffer(o: NonNullable<NonNullable<typeof after>['offers']>[number]) {
     const name = editor.freeName(
@@ -82,7 +86,7 @@
             ? 'parsed'
             : 'cleaned',
     );
-    const from = shownBranch ? `${step.id}.${shownBranch.name}` : step.id;
+    const from = shownPlace!;
     editor.insert(from, { id: name, kind: o.kind, from, settings: o.settings as Record<string, unknown> }, true);
     select(name);
   }
@@ -126,7 +130,26 @@
   const said = $derived(given ? 'edited rows' : account?.sample ? 'sample' : 'all');
 </script>
 
+{#snippet personal(c: Column)}
+  {#if (step.personal ?? []).includes(c.name)}
+    <span class="offer"
+      ><span class="note">personal, as this step says:</span>
+      <button class="plain" onclick={() => editor.markPersonal(step.id, c.name, false)}>Take the mark away</button
+      ></span
+    >
+  {:else if columnsOf(shownPlace).find((x) => x.name === c.name)?.personal}
+    <span class="offer note">personal, as what it is made of</span>
+  {:else}
+    <button
+      class="plain"
+      title="Its values are hidden, in what Welkin keeps, from readers and operators"
+      onclick={() => editor.markPersonal(step.id, c.name, true)}>Mark as personal</button
+    >
+  {/if}
+{/snippet}
+
 {#snippet offers(c: Column)}
+  {@render personal(c)}
   {#each offersOf(c.name) as o (o.sentence)}
     <span class="offer"
       ><span class="note">{o.sentence}:</span>
@@ -195,9 +218,8 @@
     <LoadView load={tried.load} columns={columnsOf(step.from)} sample={account?.sample === true} />
   {:else if view === 'columns'}
     <ColumnsView
-      columns={columnsOf(
-        checked?.role === 'write' ? step.from : shownBranch ? `${step.id}.${shownBranch.name}` : step.id,
-      )}
+      columns={columnsOf(shownPlace)}
+      about={readonly || checked?.role === 'write' ? undefined : personal}
       profile={after?.profile ?? []}
     />
   {:else if view === 'aside'}
@@ -237,7 +259,7 @@
           place={inputsOf(step)[beforeAt]!}
           names={(b?.columns ?? []).map((c) => c.name)}
           {given}
-          after={after && { place: shownBranch ? `${step.id}.${shownBranch.name}` : step.id, rows: after }}
+          after={after && { place: shownPlace!, rows: after }}
           takeRows={(rows) => editor.give({ ...given, rows })}
         />
       </p>

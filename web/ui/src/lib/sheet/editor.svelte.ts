@@ -21,6 +21,7 @@ export interface StepDoc {
   more?: string[] | null;
   note?: string;
   problems?: 'set aside' | 'stop';
+  personal?: string[] | null;
   settings: Record<string, unknown>;
 }
 /** stepOf gives the step that a place names: the place is step or step.output. */
@@ -196,6 +197,17 @@ export class Editor {
     this.future = [];
     this.doc = next;
     this.changed();
+  }
+
+  /** markPersonal says whether a column that comes out of a step is personal. */
+  markPersonal(step: string, column: string, yes: boolean): void {
+    this.edit((d) => {
+      const s = d.steps.find((x) => x.id === step)!;
+      const others = (s.personal ?? []).filter((c) => c !== column);
+      if (yes) s.personal = [...others, column];
+      else if (others.length) s.personal = others;
+      else delete s.personal;
+    });
   }
 
   private typed: { at: number; field: Element | null } = { at: 0, field: null };
