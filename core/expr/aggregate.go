@@ -21,7 +21,7 @@ type Aggregate struct {
 	Filter   *Program // nil when every row counts
 	Distinct bool
 	Type     schema.Type
-	Text     int // number of the text that it stands in
+	Text     int     // number of the text that it stands in
 	fraction float64 // of a percentile
 	between  string  // of string_agg
 }

@@ -8,6 +8,7 @@ import (
 
 	"welkin/core/batch"
 	"welkin/core/expr"
+	"welkin/core/format"
 	"welkin/core/format/csv"
 	"welkin/core/schema"
 )
@@ -85,11 +86,11 @@ func (p *pasted) Open(ctx context.Context, limit int64) (Reader, error) {
 	return &pastedReader{r}, nil
 }
 
-type pastedReader struct{ *csv.Reader }
+type pastedReader struct{ *format.Ordered }
 
 // Next implements Reader.
 func (r *pastedReader) Next(ctx context.Context) (Chunk, error) {
-	got, err := r.Reader.Next(ctx)
+	got, err := r.Ordered.Next(ctx)
 	if err != nil {
 		return Chunk{}, err
 	}

@@ -111,7 +111,7 @@ type programOperator struct {
 	done    chan error
 	mu      sync.Mutex
 	answers *spill.Spool
-	refused []jsonl.Refused
+	refused []format.Refused
 }
 
 func (o *programOperator) start(out Emitter) error {
@@ -169,22 +169,7 @@ func (o *programOperator) read(ctx context.Context, r io.Reader) error {
 		if err != nil {
 			return err
 		}
-		defer func() { _ = reader.Close() }()
-		for {
-			chunk, err := reader.Next(ctx)
-			if err == io.EOF {
-				return nil
-			}
-			if err != nil {
-				return err
-			}
-			for _, bad := range chunk.Refused {
-				o.refuse(jsonl.Refused{Fault: bad.Fault, Column: bad.Column, Line: bad.Line, Raw: bad.Raw})
-			}
-			if err := o.keep(chunk.Batch); err != nil {
-				return err
-			}
-		}
+		return o.readText(ctx, reader)
 	case ArrowStream:
 		reader, err := ipc.NewReader(r)
 		if err != nil {
@@ -201,19 +186,24 @@ func (o *programOperator) read(ctx context.Context, r io.Reader) error {
 		}
 		return reader.Err()
 	}
-	reader := jsonl.NewReader(r, o.schema)
+	return o.readText(ctx, jsonl.Open(ctx, r, jsonl.Options{Schema: o.schema}))
+}
+
+// readText takes rows that are written as text.
+func (o *programOperator) readText(ctx context.Context, reader format.Reader) error {
+	defer func() { _ = reader.Close() }()
 	for {
-		b, refused, err := reader.Next()
+		chunk, err := reader.Next(ctx)
 		if err == io.EOF {
 			return nil
 		}
 		if err != nil {
 			return err
 		}
-		for _, bad := range refused {
+		for _, bad := range chunk.Refused {
 			o.refuse(bad)
 		}
-		if err := o.keep(b); err != nil {
+		if err := o.keep(chunk.Batch); err != nil {
 			return err
 		}
 	}
@@ -243,7 +233,7 @@ func (o *programOperator) keep(b *batch.Batch) error {
 	return o.answers.Add(b)
 }
 
-func (o *programOperator) refuse(r jsonl.Refused) {
+func (o *programOperator) refuse(r format.Refused) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.refused = append(o.refused, r)

@@ -94,7 +94,7 @@ func (t *fileTarget) Begin(ctx context.Context, e Epoch) (Load, error) {
 	l.counts.w = draft
 	switch t.settings.Format {
 	case JSONLines:
-		l.w = unflushed{jsonl.NewWriter(&l.counts, t.schema)}
+		l.w = jsonl.NewWriter(&l.counts, t.schema)
 	case Parquet:
 		l.w, err = parquet.NewWriter(&l.counts, t.schema)
 	default:
@@ -108,11 +108,6 @@ type rowWriterTo interface {
 	Write(b *batch.Batch) error
 	Flush() error
 }
-
-// unflushed is a writer that keeps nothing back.
-type unflushed struct{ *jsonl.Writer }
-
-func (unflushed) Flush() error { return nil }
 
 type fileLoad struct {
 	draft  Draft

@@ -149,7 +149,7 @@ func TestTheDialectIsFoundByLooking(t *testing.T) {
 		want csv.Dialect
 	}{
 		"comma":     {"hut,day,guests\nH1,2026-11-23,4\n", csv.Dialect{Delimiter: ",", Quote: `"`, Encoding: "utf-8", Header: true}},
-		"semicolon": {"hut;level\nH1;3,5\nH2;2,5\n", csv.Dialect{Delimiter: ";", Quote: `"`, Encoding: "utf-8", Header: true}},
+		"semicolon": {"hut;level\nH1;3,5\nH2;2,5\n", csv.Dialect{Delimiter: ";", Quote: `"`, Encoding: "utf-8", Header: true, Decimal: ","}},
 		"tab":       {"hut\tlevel\nH1\t3\n", csv.Dialect{Delimiter: `\t`, Quote: `"`, Encoding: "utf-8", Header: true}},
 		"bar":       {"hut|level\nH1|3\n", csv.Dialect{Delimiter: "|", Quote: `"`, Encoding: "utf-8", Header: true}},
 		"no header": {"1,2026-11-23\n2,2026-11-24\n", csv.Dialect{Delimiter: ",", Quote: `"`, Encoding: "utf-8"}},

@@ -142,10 +142,13 @@ func (p *parser) cutCareful(c *cuts, at int, raw []byte, from int, cut *cutter) 
 		}
 		c.spans[n][at] = span
 	}
+	for ; n < len(p.columns) && p.Dialect.Short == FillShort; n++ {
+		c.spans[n][at] = batch.NullSpan
+	}
 	switch {
 	case n < len(p.columns):
 		c.refuse(at, batch.Faultf("row too short", "the row has %d values where the header names %d", n, len(p.columns)))
-	case n > len(p.columns):
+	case n > len(p.columns) && p.Dialect.Long != CutLong:
 		c.refuse(at, batch.Faultf("row too long", "the row has %d values where the header names %d", n, len(p.columns)))
 	case cut.broken:
 		c.refuse(at, batch.Faultf("broken quotes", "text stands between a closing quote and the next delimiter"))

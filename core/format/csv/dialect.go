@@ -5,13 +5,9 @@
 package csv
 
 import (
-	"bytes"
 	"fmt"
-	"slices"
 	"strings"
 	"unicode/utf8"
-
-	"github.com/wlynxg/chardet"
 
 	"welkin/core/format"
 )
@@ -23,7 +19,25 @@ type Dialect struct {
 	Encoding  string `json:"encoding" yaml:"encoding" jsonschema:"description=How characters are stored such as utf-8 or windows-1252"`
 	Header    bool   `json:"header" yaml:"header" jsonschema:"description=Whether the first line names the columns"`
 	Lines     int    `json:"header_lines,omitempty" yaml:"header_lines,omitempty" jsonschema:"title=header lines,description=How many lines the header takes; what stands in them is put together and an empty heading goes on from its left; 1 when left out"`
+
+	Skip      int    `json:"skip_lines,omitempty" yaml:"skip_lines,omitempty" jsonschema:"title=lines before,description=Lines at the top that are neither header nor rows"`
+	Trailer   int    `json:"last_lines,omitempty" yaml:"last_lines,omitempty" jsonschema:"title=lines behind,description=Lines at the end that are no rows such as a total"`
+	Comment   string `json:"comment,omitempty" yaml:"comment,omitempty" jsonschema:"description=What a line begins with that is no row such as #"`
+	Escape    string `json:"escape,omitempty" yaml:"escape,omitempty" jsonschema:"description=What stands before a quote inside of quotes when it is not doubled such as \\"`
+	Decimal   string `json:"decimal,omitempty" yaml:"decimal,omitempty" jsonschema:"title=decimal mark,description=A point when left out"`
+	Thousands string `json:"thousands,omitempty" yaml:"thousands,omitempty" jsonschema:"title=thousands mark,description=What parts thousands in numbers; nothing when left out"`
+	Dates     string `json:"dates,omitempty" yaml:"dates,omitempty" jsonschema:"description=How dates are written such as DD.MM.YYYY; YYYY-MM-DD when left out"`
+	Short     string `json:"short_rows,omitempty" yaml:"short_rows,omitempty" jsonschema:"title=rows too short,enum=set aside,enum=fill with null"`
+	Long      string `json:"long_rows,omitempty" yaml:"long_rows,omitempty" jsonschema:"title=rows too long,enum=set aside,enum=leave out the rest"`
 }
+
+// What becomes of rows with too few or too many values; they are set aside when
+// nothing is said.
+const (
+	FillShort = "fill with null"
+	CutLong   = "leave out the rest"
+	setAside  = "set aside"
+)
 
 // Default is RFC 4180 in UTF-8 with a header.
 func Default() Dialect { return Dialect{Delimiter: ",", Quote: `"`, Encoding: "utf-8", Header: true} }
@@ -34,39 +48,6 @@ func (d Dialect) headerLines() int {
 		return 0
 	}
 	return max(d.Lines, 1)
-}
-
-// columnNames gives the names of n columns from the lines of a header, each name
-// once: an empty heading in a line above the last takes the one at its left, as
-// where a spreadsheet's cells were merged; what stands above each other is put
-// together with a blank between; a column without any is called by its place.
-func columnNames(lines [][]string, n int) []string {
-	names := make([]string, n)
-	for at, line := range lines {
-		last := ""
-		for i := range n {
-			heading := ""
-			if i < len(line) {
-				heading = strings.TrimSpace(line[i])
-			}
-			if heading == "" && at < len(lines)-1 {
-				heading = last
-			}
-			last = heading
-			names[i] = strings.TrimSpace(names[i] + " " + heading)
-		}
-	}
-	used := map[string]int{}
-	for i, name := range names {
-		if name == "" {
-			name = fmt.Sprintf("column_%d", i+1)
-		}
-		if used[name]++; used[name] > 1 {
-			name = fmt.Sprintf("%s_%d", name, used[name])
-		}
-		names[i] = name
-	}
-	return names
 }
 
 func (d Dialect) delimiter() byte { return oneByte(d.Delimiter, ',') }
@@ -93,133 +74,49 @@ func (d Dialect) Validate() error {
 	if d.Lines < 0 || d.Lines > 20 {
 		return fmt.Errorf("a header has 1 to 20 lines, not %d", d.Lines)
 	}
+	for _, mark := range []struct{ what, is string }{{"comment", d.Comment}, {"escape", d.Escape}, {"decimal mark", d.Decimal}, {"thousands mark", d.Thousands}} {
+		if utf8.RuneCountInString(mark.is) > 1 {
+			return fmt.Errorf("the %s must be one character, not %q", mark.what, mark.is)
+		}
+	}
+	if d.Decimal != "" && d.Decimal == d.Thousands {
+		return fmt.Errorf("%q can't be both decimal and thousands mark", d.Decimal)
+	}
+	if d.Skip < 0 || d.Trailer < 0 || d.Trailer > mostTrailers {
+		return fmt.Errorf("lines left out at the top are 0 or more, at the end up to %d", mostTrailers)
+	}
+	if d.Short != "" && d.Short != setAside && d.Short != FillShort {
+		return fmt.Errorf("rows too short are %q or %q, not %q", setAside, FillShort, d.Short)
+	}
+	if d.Long != "" && d.Long != setAside && d.Long != CutLong {
+		return fmt.Errorf("rows too long are %q or %q, not %q", setAside, CutLong, d.Long)
+	}
+	if _, err := dateLayout(d.Dates); err != nil {
+		return err
+	}
 	_, err := format.Encoding(d.Encoding)
 	return err
 }
 
-// Found is what was found out about a file, and how sure that is.
-type Found struct {
-	Dialect Dialect  `json:"dialect"`
-	Why     []string `json:"why" doc:"One sentence a finding."`
+// mostTrailers is how many lines at the end can be left out.
+const mostTrailers = 100
+
+// placed is a record's values and the line of the file where it begins.
+type placed struct {
+	line   int64
+	values []string
 }
 
-// Sniff finds the dialect from the first bytes of a file; whole says that they
-// are all of it.
-func Sniff(head []byte, whole bool) Found {
-	f := Found{Dialect: Default()}
-	text := f.findEncoding(head)
-	if !whole {
-		if i := strings.LastIndexByte(text, '\n'); i > 0 {
-			text = text[:i+1] // the last line is cut
-		}
-	}
-	f.findDelimiter(text)
-	f.findHeader(text)
-	return f
-}
-
-func (f *Found) because(format string, args ...any) {
-	f.Why = append(f.Why, fmt.Sprintf(format, args...))
-}
-
-func (f *Found) findEncoding(head []byte) string {
-	switch {
-	case bytes.HasPrefix(head, format.Mark):
-		f.because("UTF-8, by its byte order mark")
-		return string(head[3:])
-	case bytes.HasPrefix(head, []byte{0xff, 0xfe}):
-		f.Dialect.Encoding = "utf-16le"
-		f.because("UTF-16, by its byte order mark")
-	case bytes.HasPrefix(head, []byte{0xfe, 0xff}):
-		f.Dialect.Encoding = "utf-16be"
-		f.because("UTF-16, by its byte order mark")
-	case validUTF8(head):
-		f.because("UTF-8, since every character is valid")
-		return string(head)
-	default:
-		f.Dialect.Encoding = "windows-1252"
-		guess := chardet.Detect(head)
-		if e, err := format.Encoding(guess.Encoding); err == nil && e != nil && guess.Confidence > 0.9 {
-			f.Dialect.Encoding = strings.ToLower(guess.Encoding)
-		}
-		f.because("%s, since some bytes are not valid UTF-8", f.Dialect.Encoding)
-	}
-	e, _ := format.Encoding(f.Dialect.Encoding)
-	text, _ := e.NewDecoder().Bytes(head)
-	return string(bytes.TrimPrefix(text, format.Mark))
-}
-
-// validUTF8 allows for a character cut at the end.
-func validUTF8(b []byte) bool {
-	for cut := 0; cut < 4 && cut <= len(b); cut++ {
-		if utf8.Valid(b[:len(b)-cut]) {
-			return true
-		}
-	}
-	return false
-}
-
-// findDelimiter takes the delimiter that gives the most lines the same number
-// of values, more than one.
-func (f *Found) findDelimiter(text string) {
-	bestScore := 0
-	for _, candidate := range []string{",", ";", `\t`, "|"} {
-		d := Dialect{Delimiter: candidate, Quote: `"`}
-		counts := map[int]int{}
-		lines := 0
-		for _, rec := range records(text, d, 200) {
-			counts[len(rec)]++
-			lines++
-		}
-		for fields, n := range counts {
-			if score := n*100/max(lines, 1)*20 + min(fields, 50); fields > 1 && score > bestScore {
-				bestScore = score
-				f.Dialect.Delimiter = candidate
-			}
-		}
-	}
-	names := map[string]string{",": "comma", ";": "semicolon", `\t`: "tab", "|": "bar"}
-	if bestScore == 0 {
-		f.because("one value a line; no delimiter was seen")
-	} else {
-		f.because("values parted by %s", names[f.Dialect.Delimiter])
-	}
-}
-
-func (f *Found) findHeader(text string) {
-	recs := records(text, f.Dialect, 50)
-	if len(recs) == 0 {
-		return
-	}
-	first := recs[0]
-	seen := map[string]bool{}
-	for _, name := range first {
-		name = strings.TrimSpace(name)
-		if name == "" || seen[name] || looksTyped(name) {
-			f.Dialect.Header = false
-			f.because("no header, since the first line holds %q", name)
-			return
-		}
-		seen[name] = true
-	}
-	f.because("the first line names the columns")
-}
-
-func looksTyped(value string) bool {
-	g := guess{}
-	g.add(value)
-	return g.best().Kind.String() != "text"
-}
-
-// records reads the first few records of a text, for looking at them.
-func records(text string, d Dialect, limit int) [][]string {
-	var out [][]string
-	s := newSplitter(strings.NewReader(text), d)
+// recordsAt reads the first few records of a text, for looking at them.
+func recordsAt(text string, d Dialect, limit int) []placed {
+	var out []placed
+	s := newSplitter(prepared(strings.NewReader(text), d), d)
+	s.skip(d.Skip)
 	for len(out) < limit {
 		c, err := s.next(limit)
 		for _, r := range c.records {
 			if r.fault == nil {
-				out = append(out, slices.Clone(fieldsOf(c.data[r.from:r.to], d)))
+				out = append(out, placed{r.line, fieldsOf(c.data[r.from:r.to], d)})
 			}
 		}
 		if err != nil {
@@ -228,6 +125,9 @@ func records(text string, d Dialect, limit int) [][]string {
 	}
 	return out[:min(len(out), limit)]
 }
+
+// records is recordsAt without the lines.
+func records(text string, d Dialect, limit int) [][]string { return values(recordsAt(text, d, limit)) }
 
 // fieldsOf cuts one record into values.
 func fieldsOf(rec []byte, d Dialect) []string {

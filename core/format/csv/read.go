@@ -5,11 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"runtime"
 	"strings"
 
 	"github.com/apache/arrow-go/v18/arrow"
-	"golang.org/x/sync/errgroup"
 
 	"welkin/core/batch"
 	"welkin/core/format"
@@ -23,103 +21,33 @@ type Options struct {
 	Nulls   []string       // texts that mean null; an empty unquoted value always does
 	Place   string         // what the origin of rows says, such as the file's name
 	Limit   int64          // stop after so many rows; 0 for all
-}
-
-// Reader reads one file. Records are parsed on several cores and come out in
-// the order of the file.
-type Reader struct {
-	out   chan chan result
-	group *errgroup.Group
-	stop  context.CancelFunc
-	left  int64 // rows still wanted, -1 for all
-}
-
-type result struct {
-	chunk format.Chunk
-	err   error
+	Missing bool           // columns that the header lacks are null; an error otherwise
 }
 
 // Open begins to read r. The first record is the header when the dialect says
 // so; a column wanted that the header lacks is an error.
-func Open(ctx context.Context, r io.Reader, o Options) (*Reader, error) {
+func Open(ctx context.Context, r io.Reader, o Options) (*format.Ordered, error) {
 	text, err := format.Decoded(r, o.Dialect.Encoding)
 	if err != nil {
 		return nil, err
 	}
-	s := newSplitter(text, o.Dialect)
+	s := newSplitter(prepared(text, o.Dialect), o.Dialect)
+	s.skip(o.Dialect.Skip)
 	p, err := newParser(s, o)
 	if err != nil {
 		return nil, err
 	}
-	ctx, stop := context.WithCancel(ctx)
-	workers := runtime.GOMAXPROCS(0)
-	rd := &Reader{out: make(chan chan result, workers), stop: stop, left: -1}
-	limit := 0
+	next, limit := s.next, 0
+	if o.Dialect.Trailer > 0 {
+		next = s.withoutLast(o.Dialect.Trailer)
+	}
 	if o.Limit > 0 {
-		rd.left, limit = o.Limit, int(min(o.Limit, batch.Rows))
+		limit = int(min(o.Limit, batch.Rows))
 	}
-	rd.group, ctx = errgroup.WithContext(ctx)
-	slots := make(chan struct{}, workers)
-	rd.group.Go(func() error {
-		defer close(rd.out)
-		for {
-			c, err := s.next(limit)
-			slot := make(chan result, 1)
-			select {
-			case rd.out <- slot:
-			case <-ctx.Done():
-				return ctx.Err()
-			}
-			if err != nil && !errors.Is(err, io.EOF) {
-				slot <- result{err: err}
-				return nil
-			}
-			slots <- struct{}{}
-			rd.group.Go(func() error {
-				slot <- result{chunk: p.parse(c)}
-				c.recycle()
-				<-slots
-				return nil
-			})
-			if err != nil {
-				return nil
-			}
-		}
-	})
-	return rd, nil
-}
-
-// Next gives the following rows, io.EOF after the last.
-func (r *Reader) Next(ctx context.Context) (format.Chunk, error) {
-	if r.left == 0 {
-		return format.Chunk{}, io.EOF
-	}
-	select {
-	case slot, ok := <-r.out:
-		if !ok {
-			return format.Chunk{}, io.EOF
-		}
-		res := <-slot
-		if r.left > 0 && res.chunk.Batch != nil {
-			n := int64(res.chunk.Batch.N)
-			if n > r.left {
-				res.chunk.Seen -= n - r.left
-				res.chunk.Batch = res.chunk.Batch.Slice(0, int(r.left))
-				n = r.left
-			}
-			r.left -= n
-		}
-		return res.chunk, res.err
-	case <-ctx.Done():
-		return format.Chunk{}, ctx.Err()
-	}
-}
-
-// Close ends reading early.
-func (r *Reader) Close() error {
-	r.stop()
-	_ = r.group.Wait()
-	return nil
+	return format.ReadOrdered(ctx, o.Limit, func() (chunk, error) { return next(limit) }, func(c chunk) format.Chunk {
+		defer c.recycle()
+		return p.parse(c)
+	}), nil
 }
 
 // parser turns chunks into batches; it is shared by the workers.
@@ -129,12 +57,17 @@ type parser struct {
 	columns          []int  // by place in the file: column of the schema, or -1
 	text             []bool // by place in the file: whether it is a column of texts
 	nulls            map[string]bool
+	converts         []conversion // by column of the schema; nil where texts are read as they are
+	missing          []int        // columns of the schema that the file has not
 }
 
 func newParser(s *splitter, o Options) (*parser, error) {
 	p := &parser{Options: o, delimiter: o.Dialect.delimiter(), quote: o.Dialect.quote(), nulls: map[string]bool{}}
 	for _, n := range o.Nulls {
 		p.nulls[n] = true
+	}
+	for _, c := range o.Schema.Columns {
+		p.converts = append(p.converts, o.Dialect.converts(c.Type))
 	}
 	if !o.Dialect.Header {
 		for i := range o.Schema.Columns {
@@ -158,7 +91,7 @@ func newParser(s *splitter, o Options) (*parser, error) {
 		lines = append(lines, fieldsOf(head.data[rec.from:rec.to], o.Dialect))
 	}
 	found := make([]bool, o.Schema.Len())
-	names := columnNames(lines, len(lines[len(lines)-1]))
+	names := format.ColumnNames(lines, len(lines[len(lines)-1]))
 	for _, name := range names {
 		c := o.Schema.Index(name)
 		if c >= 0 && found[c] {
@@ -170,7 +103,9 @@ func newParser(s *splitter, o Options) (*parser, error) {
 		p.column(c)
 	}
 	for i, ok := range found {
-		if !ok {
+		if !ok && o.Missing {
+			p.missing = append(p.missing, i)
+		} else if !ok {
 			return nil, fmt.Errorf("the file has no column %q; its header names %s", o.Schema.Columns[i].Name, strings.Join(names, ", "))
 		}
 	}
@@ -195,12 +130,23 @@ func (p *parser) parse(c chunk) format.Chunk {
 		if at < 0 {
 			continue
 		}
-		columns[at] = batch.NewTextColumn(p.Schema.Columns[at].Type, len(c.records))
-		columns[at].Fill(cut.data, cut.spans[place], func(row int, text string, fault *batch.Fault) {
+		refuse := func(row int, text string, fault *batch.Fault) {
 			if _, already := refused[row]; !already {
 				refused[row] = format.Refused{Fault: fault, Column: p.Schema.Columns[at].Name, Value: text}
 			}
-		})
+		}
+		columns[at] = batch.NewTextColumn(p.Schema.Columns[at].Type, len(c.records))
+		if convert := p.converts[at]; convert != nil {
+			fillConverted(columns[at], convert, cut.data, cut.spans[place], refuse)
+		} else {
+			columns[at].Fill(cut.data, cut.spans[place], refuse)
+		}
+	}
+	for _, at := range p.missing {
+		columns[at] = batch.NewTextColumn(p.Schema.Columns[at].Type, len(c.records))
+		for row := range c.records {
+			columns[at].SetNull(row)
+		}
 	}
 	lines := make([]int64, 0, len(c.records))
 	var good []int32 // rows to keep; nil while every row is good
@@ -230,4 +176,23 @@ func (p *parser) parse(c chunk) format.Chunk {
 	out.Batch.Origin.Row = lines
 	out.Batch.Origin.All = p.Place
 	return out
+}
+
+// fillConverted fills a column with texts that are not written as usual.
+func fillConverted(column batch.TextColumn, convert conversion, data []byte, spans []batch.Span, refuse func(row int, text string, fault *batch.Fault)) {
+	for row, span := range spans {
+		if span.Null() {
+			column.SetNull(row)
+			continue
+		}
+		text := string(data[span.From:span.To])
+		plain, fault := convert(text)
+		if fault == nil {
+			fault = column.Set(row, plain)
+		}
+		if fault != nil {
+			column.SetNull(row)
+			refuse(row, text, fault)
+		}
+	}
 }

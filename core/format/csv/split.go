@@ -1,6 +1,7 @@
 package csv
 
 import (
+	"bufio"
 	"bytes"
 	"errors"
 	"io"
@@ -39,6 +40,7 @@ type splitter struct {
 	r         io.Reader
 	delimiter byte
 	quote     byte
+	comment   string // what a line begins with that is no record
 	rest      []byte // read and not yet given out; begins at a record
 	carry     []byte // holds rest between chunks
 	line      int64  // line of rest's first byte
@@ -48,7 +50,26 @@ type splitter struct {
 }
 
 func newSplitter(r io.Reader, d Dialect) *splitter {
-	return &splitter{r: r, delimiter: d.delimiter(), quote: d.quote(), line: 1}
+	return &splitter{r: r, delimiter: d.delimiter(), quote: d.quote(), comment: d.Comment, line: 1}
+}
+
+// skip leaves out lines at the top.
+func (s *splitter) skip(lines int) {
+	if lines == 0 {
+		return
+	}
+	r := bufio.NewReader(s.r)
+	for range lines {
+		for {
+			_, err := r.ReadSlice('\n')
+			if err == bufio.ErrBufferFull {
+				continue
+			}
+			break
+		}
+		s.line++
+	}
+	s.r = r
 }
 
 // next gives the following chunk; with io.EOF or an error it may still hold
@@ -77,12 +98,52 @@ func (s *splitter) next(limit int) (chunk, error) {
 	}
 }
 
+// withoutLast gives next without the last n records.
+func (s *splitter) withoutLast(n int) func(limit int) (chunk, error) {
+	var held []chunk // those that may hold some of the last records
+	count := 0
+	var failed error
+	return func(limit int) (chunk, error) {
+		for failed == nil && (len(held) == 0 || count-len(held[0].records) < n) {
+			var c chunk
+			c, failed = s.next(limit)
+			c.shared = true // held for longer than the next one
+			held, count = append(held, c), count+len(c.records)
+		}
+		if failed != nil {
+			for i := len(held) - 1; i >= 0 && n > 0; i-- {
+				drop := min(n, len(held[i].records))
+				held[i].records = held[i].records[:len(held[i].records)-drop]
+				n -= drop
+			}
+		}
+		c := held[0]
+		held, count = held[1:], count-len(c.records)
+		if len(held) == 0 && failed != nil {
+			return c, failed
+		}
+		return c, nil
+	}
+}
+
 // cut takes whole records off the front of rest.
 func (s *splitter) cut(limit int) chunk {
 	data := s.rest
 	c := chunk{data: data, records: make([]record, 0, s.expected+s.expected/16)}
 	at := 0
 	for at < len(data) && (limit == 0 || len(c.records) < limit) {
+		if s.comment != "" && bytes.HasPrefix(data[at:], []byte(s.comment)) {
+			nl := bytes.IndexByte(data[at:], '\n')
+			if nl < 0 && !s.ended {
+				break
+			}
+			if s.line++; nl < 0 {
+				at = len(data)
+			} else {
+				at += nl + 1
+			}
+			continue
+		}
 		end, after, oneLine, closed := s.recordEnd(data, at)
 		if !closed {
 			quoted := end < 0

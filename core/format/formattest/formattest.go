@@ -1,4 +1,5 @@
-// Package formattest reads what readers of text give, for their tests.
+// Package formattest is for the tests of formats: formattest.go reads what readers
+// give, roundtrip.go is the suite of what is written and read back.
 package formattest
 
 import (
@@ -11,10 +12,7 @@ import (
 )
 
 // Reader is a reader of one file.
-type Reader interface {
-	Next(ctx context.Context) (format.Chunk, error)
-	Close() error
-}
+type Reader = format.Reader
 
 // Read gives all rows, a null as ∅, and what was refused.
 func Read(t require.TestingT, r Reader) (rows [][]string, refused []format.Refused) {

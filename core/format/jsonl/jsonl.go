@@ -3,15 +3,14 @@
 package jsonl
 
 import (
-	"bufio"
+	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io"
 
-	"github.com/apache/arrow-go/v18/arrow"
-	"github.com/apache/arrow-go/v18/arrow/array"
-
 	"welkin/core/batch"
+	"welkin/core/format"
 	"welkin/core/schema"
 )
 
@@ -46,97 +45,95 @@ func (w *Writer) Write(b *batch.Batch) error {
 	return err
 }
 
-// Refused is a line that could not become a row.
-type Refused struct {
-	*batch.Fault
-	Column string
-	Line   int64
-	Raw    string
+// Flush is there as for writers that keep something back.
+func (w *Writer) Flush() error { return nil }
+
+// Options say how lines become rows.
+type Options struct {
+	Schema *schema.Schema
+	Nulls  []string // texts that mean null
+	Place  string   // what the origin of rows says
+	Limit  int64    // rows wanted, 0 for all
 }
 
-// Reader reads rows of a schema. Members that the schema has not are passed
-// over, columns that a line has not are null.
-type Reader struct {
-	lines  *bufio.Scanner
-	schema *schema.Schema
-	line   int64
-}
-
-// NewReader makes a reader.
-func NewReader(r io.Reader, s *schema.Schema) *Reader {
-	lines := bufio.NewScanner(r)
-	lines.Buffer(make([]byte, 64<<10), MaxLine)
-	return &Reader{lines: lines, schema: s}
-}
-
-// Next gives up to batch.Rows rows, and the lines refused on the way; io.EOF
-// comes after the last.
-func (r *Reader) Next() (*batch.Batch, []Refused, error) {
-	builders := make([]array.Builder, r.schema.Len())
-	for i, c := range r.schema.Columns {
-		builders[i] = batch.NewBuilder(c.Type)
+// Open begins to read r. Blank lines are passed over.
+func Open(ctx context.Context, r io.Reader, o Options) *format.Ordered {
+	l := &lines{r: r, line: 1, most: batch.Rows}
+	if o.Limit > 0 {
+		l.most = int(min(o.Limit, batch.Rows))
 	}
-	out := &batch.Batch{Schema: r.schema}
-	var refused []Refused
-	var good []int32
-	at := int32(0)
-	for out.N < batch.Rows && r.lines.Scan() {
-		r.line++
-		text := r.lines.Text()
-		if text == "" {
-			continue
+	return format.ReadOrdered(ctx, o.Limit, l.next, func(p portion) format.Chunk {
+		rows := format.NewRows(o.Schema, o.Place, o.Nulls)
+		for i, text := range p.lines {
+			v, fault := batch.ParseJSON(string(text))
+			raw := func() string { return string(text) }
+			if fault != nil {
+				rows.Refuse(fault, "", "", p.numbers[i], raw())
+				continue
+			}
+			rows.Add(v, p.numbers[i], raw)
 		}
-		column, fault := r.row(text, builders)
-		for _, b := range builders {
-			if b.Len() == int(at) {
-				b.AppendNull()
+		return rows.Chunk()
+	})
+}
+
+// portion is some lines with their numbers.
+type portion struct {
+	lines   [][]byte
+	numbers []int64
+}
+
+// lines cuts a stream into lines.
+type lines struct {
+	r     io.Reader
+	line  int64 // number of rest's first line
+	most  int   // lines of a portion
+	rest  []byte
+	size  int // bytes to read next
+	ended bool
+}
+
+func (l *lines) next() (portion, error) {
+	var p portion
+	for {
+		// Lines that stay are copied into the next block: a portion keeps its own.
+		for at := 0; ; {
+			nl := bytes.IndexByte(l.rest[at:], '\n')
+			end, after := at+nl, at+nl+1
+			if nl < 0 {
+				if !l.ended {
+					l.rest = l.rest[at:]
+					break
+				}
+				if end, after = len(l.rest), len(l.rest); at == end {
+					return p, io.EOF
+				}
+			}
+			if text := bytes.TrimSpace(l.rest[at:end]); len(text) > 0 {
+				p.lines, p.numbers = append(p.lines, text), append(p.numbers, l.line)
+			}
+			l.line++
+			at = after
+			if len(p.lines) == l.most {
+				l.rest = l.rest[at:]
+				return p, nil
 			}
 		}
-		if fault != nil {
-			refused = append(refused, Refused{fault, column, r.line, text})
-		} else {
-			good = append(good, at)
-			out.Origin.Row = append(out.Origin.Row, r.line)
-			out.N++
+		if len(p.lines) > 0 && len(l.rest) < l.size/4 {
+			return p, nil
 		}
-		at++
-	}
-	if err := r.lines.Err(); err != nil {
-		if errors.Is(err, bufio.ErrTooLong) {
-			err = fmt.Errorf("line %d is longer than %d MiB", r.line+1, MaxLine>>20)
+		if len(l.rest) > MaxLine {
+			return portion{}, fmt.Errorf("line %d is longer than %d MiB", l.line, MaxLine>>20)
 		}
-		return nil, nil, err
-	}
-	if at == 0 {
-		return nil, nil, io.EOF
-	}
-	out.Cols = make([]arrow.Array, len(builders))
-	for i, b := range builders {
-		out.Cols[i] = b.NewArray()
-		if len(refused) > 0 {
-			out.Cols[i] = batch.Take(out.Cols[i], good)
+		l.size = min(max(2*l.size, 64<<10), 4<<20)
+		block := make([]byte, len(l.rest)+l.size)
+		copy(block, l.rest)
+		n, err := io.ReadFull(l.r, block[len(l.rest):])
+		l.rest = block[:len(l.rest)+n]
+		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+			l.ended = true
+		} else if err != nil {
+			return portion{}, err
 		}
 	}
-	return out, refused, nil
-}
-
-// row appends one line's values; on a fault some may be appended already.
-func (r *Reader) row(text string, to []array.Builder) (column string, fault *batch.Fault) {
-	v, fault := batch.ParseJSON(text)
-	if fault != nil {
-		return "", fault
-	}
-	object, ok := v.(map[string]any)
-	if !ok {
-		return "", batch.Faultf("not an object", "a line is a JSON object such as {\"hut\": 7}")
-	}
-	for i, c := range r.schema.Columns {
-		value, there := object[c.Name]
-		if !there || value == nil {
-			to[i].AppendNull()
-		} else if fault := batch.AppendJSON(to[i], c.Type, value); fault != nil {
-			return c.Name, fault
-		}
-	}
-	return "", nil
 }
