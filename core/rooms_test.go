@@ -10,7 +10,7 @@ import (
 )
 
 // order lists the rooms from the ground up: each may use those before it.
-var order = []string{"core/schema", "core/batch", "core/match", "core/personal", "core/profile", "core/expr", "core/spill", "core/format", "core/format/csv", "core/format/fixed", "core/format/jsonl", "core/format/parquet", "core/calendar", "core/sheet", "core/step", "core/offer", "core/engine",
+var order = []string{"core/schema", "core/batch", "core/match", "core/personal", "core/profile", "core/expr", "core/spill", "core/format", "core/format/csv", "core/format/fixed", "core/format/jsonl", "core/format/jsondoc", "core/format/xml", "core/format/avro", "core/format/excel", "core/format/parquet", "core/format/archive", "core/format/form", "core/calendar", "core/sheet", "core/step", "core/offer", "core/engine",
 	"connect", "connect/folder", "connect/postgres", "connect/kinds", "store", "work", "work/statefolder", "web/ui", "web/api", "localpg", "demo", "cmd/welkin"}
 
 func TestRoomsUseOnlyRoomsBelowThem(t *testing.T) {

@@ -60,6 +60,9 @@ func (s *Store) CommitEpoch(ctx context.Context, e *Epoch, sum engine.Summary) e
 		if _, err := tx.Exec(ctx, `UPDATE pipelines SET last_epoch = $2 WHERE id = $1`, e.Pipeline, e.Number); err != nil {
 			return err
 		}
+		if err := keepPositions(ctx, tx, e, sum.Positions); err != nil {
+			return err
+		}
 		return endRun(ctx, tx, e.Run, Done, "", &sum)
 	})
 }

@@ -160,7 +160,12 @@ func (w *Work) epoch(ctx context.Context, run store.Run, open *store.Epoch, tell
 			tell("warn", "%s", p)
 		}
 	}
+	positions, err := w.Store.PositionsByStep(ctx, run.PipelineID)
+	if err != nil {
+		return engine.Summary{}, err
+	}
 	sum, err := engine.Run(ctx, plan, engine.Options{
+		Positions: positions, Slices: true,
 		Epoch:   step.Epoch{Pipeline: fmt.Sprintf("%d", run.PipelineID), Number: open.Number, Run: fmt.Sprintf("%d", run.ID), Started: open.Started},
 		Journal: &journal{w.Store, open}, Before: open.Prepared, Budget: w.Memory, TempDir: w.TempDir, Clock: w.Clock, Log: w.Log,
 		Progress: func(phase string, sum engine.Summary) {

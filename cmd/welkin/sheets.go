@@ -374,7 +374,7 @@ func (c *runCommand) Run(ctx context.Context) error {
 		return err
 	}
 	progress := tellProgress()
-	sum, err := engine.Run(ctx, p, engine.Options{Epoch: epoch, Before: before, Journal: state, Budget: c.Memory << 20, Progress: progress})
+	sum, err := engine.Run(ctx, p, engine.Options{Epoch: epoch, Before: before, Journal: state, Positions: state.Positions(), Slices: true, Budget: c.Memory << 20, Progress: progress})
 	if progress != nil {
 		fmt.Fprint(os.Stderr, "\r\033[K")
 	}

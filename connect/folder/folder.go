@@ -4,7 +4,6 @@
 package folder
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -21,7 +20,6 @@ import (
 
 	"welkin/connect"
 	"welkin/core/batch"
-	"welkin/core/format/csv"
 	"welkin/core/step"
 )
 
@@ -193,55 +191,12 @@ func (f *Folder) Search(ctx context.Context, text string, limit int) ([]connect.
 
 // Describe implements connect.Connection.
 func (f *Folder) Describe(ctx context.Context, name string) (*connect.Description, error) {
-	head, whole, err := f.head(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	found := csv.Sniff(head, whole)
-	s, err := csv.Infer(head, whole, found.Dialect)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", name, err)
-	}
-	return &connect.Description{Path: name, Columns: s.Columns, Why: found.Why}, nil
+	return connect.DescribeFile(ctx, f, name)
 }
 
-func (f *Folder) head(ctx context.Context, name string) ([]byte, bool, error) {
-	r, err := f.Open(ctx, name)
-	if err != nil {
-		return nil, false, err
-	}
-	defer r.Close()
-	return csv.Head(r)
-}
-
-// Sample implements connect.Connection. Records that don't fit the types found
-// are left out of the picture here; a read step sets them aside.
+// Sample implements connect.Connection.
 func (f *Folder) Sample(ctx context.Context, name string, rows int) (batch.Wire, error) {
-	head, whole, err := f.head(ctx, name)
-	if err != nil {
-		return batch.Wire{}, err
-	}
-	found := csv.Sniff(head, whole)
-	s, err := csv.Infer(head, whole, found.Dialect)
-	if err != nil {
-		return batch.Wire{}, fmt.Errorf("%s: %w", name, err)
-	}
-	r, err := csv.Open(ctx, bytes.NewReader(head), csv.Options{Dialect: found.Dialect, Schema: s, Place: name, Limit: int64(rows)})
-	if err != nil {
-		return batch.Wire{}, fmt.Errorf("%s: %w", name, err)
-	}
-	defer r.Close()
-	var batches []*batch.Batch
-	for {
-		c, err := r.Next(ctx)
-		if err == io.EOF {
-			return batch.ToWire(s, batches, rows), nil
-		}
-		if err != nil {
-			return batch.Wire{}, err
-		}
-		batches = append(batches, c.Batch)
-	}
+	return connect.SampleFile(ctx, f, name, rows)
 }
 
 // Match implements step.Files.

@@ -73,15 +73,30 @@ func (d *Database) Read(ctx context.Context, r step.TableRead) (step.Reader, err
 			list[i] = pgx.Identifier{name}.Sanitize() + "::numeric"
 		}
 	}
+	if r.Greatest {
+		list[0] = "max(" + pgx.Identifier{r.Columns[0]}.Sanitize() + ")::" + r.Schema.Columns[0].Type.Postgres()
+	}
 	from := quote(r.Table)
 	if r.Query != "" {
 		from = "(" + wrap(r.Query) + ") AS w"
 	}
 	sql := "SELECT " + strings.Join(list, ", ") + " FROM " + from
 	var args []any
-	for i, only := range r.Only {
-		sql += []string{" WHERE ", " AND "}[min(i, 1)] + among(only, i+1)
+	var conditions []string
+	for _, only := range r.Only {
 		args = append(args, only.Values)
+		conditions = append(conditions, among(only, len(args)))
+	}
+	if b := r.Between; b != nil {
+		for _, end := range []struct{ is, value string }{{">", b.Above}, {"<=", b.UpTo}} {
+			if end.value != "" {
+				args = append(args, end.value)
+				conditions = append(conditions, fmt.Sprintf("%s %s $%d::text::%s", pgx.Identifier{b.Column}.Sanitize(), end.is, len(args), b.Type.Postgres()))
+			}
+		}
+	}
+	if len(conditions) > 0 {
+		sql += " WHERE " + strings.Join(conditions, " AND ")
 	}
 	if r.Limit > 0 {
 		sql += fmt.Sprintf(" LIMIT %d", r.Limit)

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"cmp"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"time"
@@ -103,7 +104,9 @@ type Summary struct {
 	Steps    []Account              `json:"steps"`
 	Targets  map[string]step.Result `json:"targets" doc:"By write step."`
 	Warnings []string               `json:"warnings,omitempty"`
-	Again    bool                   `json:"again,omitempty" doc:"The targets held this epoch already; nothing was loaded twice."`
+	// Positions are those that reads with one have reached, by step.
+	Positions map[string]json.RawMessage `json:"positions,omitempty"`
+	Again     bool                       `json:"again,omitempty" doc:"The targets held this epoch already; nothing was loaded twice."`
 }
 
 // Receipt is the summary in the order in which a person adds it up: what came

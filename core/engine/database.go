@@ -82,7 +82,7 @@ func outputsOf(p *Planned) int {
 // where tells in which database a run is to be done; nil for the engine. A sheet
 // that says nothing runs in its database when it can.
 func (p *Plan) where() *InDatabase {
-	if p.Sheet.Engine == sheet.OwnEngine {
+	if p.Sheet.Engine == sheet.OwnEngine || p.positioned() {
 		return nil
 	}
 	d, err := p.InDatabase()

@@ -74,10 +74,14 @@ func containsFalse(list []bool) bool {
 
 // source is what a read reads: all columns, or those wanted.
 func (n *node) source() step.Source {
-	if p, ok := n.Bound.Source.(step.Projecting); ok && n.wanted != nil {
+	source := n.Bound.Source
+	if n.sliced != nil {
+		source = n.sliced
+	}
+	if p, ok := source.(step.Projecting); ok && n.wanted != nil {
 		return p.Project(n.wanted)
 	}
-	return n.Bound.Source
+	return source
 }
 
 // blank empties the columns that nobody wants.

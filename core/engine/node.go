@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 
@@ -23,7 +24,9 @@ type node struct {
 	holds    int64
 	flying   []*flight // what this step sent to steps that work ahead, in order
 	load     *loading
-	capture  *capture // for trials
+	capture  *capture    // for trials
+	sliced   step.Source // of a read with a position: what this run reads
+	reached  func() (json.RawMessage, error)
 	pairs    *pairs   // for trials; nil where rows are not looked for by a key
 	personal []string // columns of its rows that are personal
 	again    bool     // of a read in a trial: it was read before, and what it refused is known

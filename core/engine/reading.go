@@ -136,7 +136,7 @@ func (r *run) take(n *node, c step.Chunk) error {
 		} else {
 			from = c.Batch.N
 		}
-		if err := n.Emit(n.blank(part)); err != nil {
+		if err := n.EmitTo(c.Output, n.blank(part)); err != nil {
 			return err
 		}
 	}

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -46,17 +47,21 @@ type SetAsideRow struct {
 
 // Options are what a run gets handed in.
 type Options struct {
-	Epoch    step.Epoch
-	Journal  Journal
-	Before   *Summary // what an earlier attempt wrote down as prepared, or nil
-	Budget   int64    // bytes; 0 for DefaultBudget
-	Workers  int      // 0 for as many as there are cores
-	Rows     int      // rows of a batch at most; 0 for batch.Rows
-	TempDir  string
-	Clock    func() time.Time
-	Log      *slog.Logger
-	Progress func(phase string, s Summary) // called often, by one goroutine; may be nil
-	Phase    func(phase string)            // called once when a phase begins; may be nil
+	Epoch   step.Epoch
+	Journal Journal
+	Before  *Summary // what an earlier attempt wrote down as prepared, or nil
+	// Positions are those from which reads go on, by step. Where Slices is set, reads
+	// that have a position begin at it; trials read them from their start.
+	Positions map[string]json.RawMessage
+	Slices    bool
+	Budget    int64 // bytes; 0 for DefaultBudget
+	Workers   int   // 0 for as many as there are cores
+	Rows      int   // rows of a batch at most; 0 for batch.Rows
+	TempDir   string
+	Clock     func() time.Time
+	Log       *slog.Logger
+	Progress  func(phase string, s Summary) // called often, by one goroutine; may be nil
+	Phase     func(phase string)            // called once when a phase begins; may be nil
 }
 
 type run struct {
@@ -207,6 +212,10 @@ func (r *run) tick(next *node) {
 // begin opens the targets.
 func (r *run) begin() error {
 	for _, n := range r.nodes {
+		if err := r.slice(n); err != nil {
+			r.abort()
+			return n.wrap(err)
+		}
 		if n.Bound.Target == nil {
 			continue
 		}
@@ -276,6 +285,9 @@ func (r *run) work(cancel context.CancelCauseFunc) error {
 		err = werr
 	}
 	if err != nil {
+		return err
+	}
+	if err := r.reach(); err != nil {
 		return err
 	}
 	r.enterPhase(Applying)

@@ -119,6 +119,7 @@ type Chunk struct {
 	Refused []Refused
 	Seen    int64
 	Bytes   int64 // read from the source, for progress
+	Output  int   // of a source with several outputs: which one the rows belong to
 }
 
 // Refused is a row that could not be used, in its original form.

@@ -21,10 +21,14 @@ type ReadTable struct {
 	Table      string   `json:"table,omitempty" jsonschema:"title=table,description=Its name or schema.name"`
 	Query      string   `json:"query,omitempty" jsonschema:"title=query,description=A SELECT in the database's own SQL instead of a table,format=query"`
 	Columns    []string `json:"columns,omitempty" jsonschema:"title=columns,description=The columns wanted; all when left out"`
+	Growing    *Growing `json:"growing,omitempty" jsonschema:"title=only what is new,description=Reads on from where the last run ended; all rows each time when left out"`
 }
 
 // Sentence implements Settings.
 func (s *ReadTable) Sentence() string {
+	if s.Growing != nil && s.Growing.Column != "" {
+		return "read what is new in `" + orElse(s.Table, "the query") + "` by `" + s.Growing.Column + "` from " + orElse(s.Connection, "…")
+	}
 	if s.Query != "" {
 		return "read `" + strings.Join(strings.Fields(s.Query), " ") + "` from " + orElse(s.Connection, "…")
 	}
@@ -82,7 +86,15 @@ func (s *ReadTable) Bind(c *Context, _ []*schema.Schema) *Bound {
 	}
 	c.distinctNames(out, func(i int) string { return fmt.Sprintf("columns[%d]", i) })
 	read.Schema, read.Columns = out, out.Names()
-	return &Bound{Schema: out, Database: s.Connection, Source: &tableSource{db, read}, SQL: oneSQL(func([]string) (string, error) { return read.sql() })}
+	source := &tableSource{db, read}
+	if s.Growing != nil {
+		growing := s.Growing.bind(c, source, have)
+		if growing == nil {
+			return &Bound{Schema: out}
+		}
+		return &Bound{Schema: out, Source: growing}
+	}
+	return &Bound{Schema: out, Database: s.Connection, Source: source, SQL: oneSQL(func([]string) (string, error) { return read.sql() })}
 }
 
 // sql reads the table or query where it lies, each column in the type it has

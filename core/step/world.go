@@ -6,6 +6,7 @@ import (
 	"io"
 	"time"
 
+	"welkin/core/format/fixed"
 	"welkin/core/schema"
 )
 
@@ -30,6 +31,12 @@ type Programs interface {
 type ProgramLimits struct {
 	Time   time.Duration
 	Memory int64 // bytes
+}
+
+// Layouts is a World that has saved record layouts.
+type Layouts interface {
+	// Layout gives the newest version of a layout by its name.
+	Layout(ctx context.Context, name string) (*fixed.Layout, error)
 }
 
 // FileInfo is one file of a connection.
@@ -128,6 +135,16 @@ type TableRead struct {
 	Keys     []string // for the origin of rows
 	Limit    int64    // 0 for all
 	Only     []Among  // reads rows alone that fit all of them
+	Between  *Between // reads rows alone of a slice
+	Greatest bool     // gives one row with the greatest value of the one column, null for none
+}
+
+// Between says that a column lies in a slice: above one value and up to another, both
+// as batch.Text has them; "" for no end.
+type Between struct {
+	Column      string
+	Type        schema.Type
+	Above, UpTo string
 }
 
 // Among says that a column has one of some values.

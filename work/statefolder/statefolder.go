@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"syscall"
@@ -23,6 +24,8 @@ type State struct {
 	folder string
 	lock   *os.File
 	open   epochFile
+	// positions are those of the last epoch that was committed, by step.
+	positions map[string]json.RawMessage
 }
 
 // epochFile is the last epoch that was begun.
@@ -57,8 +60,18 @@ func Open(folder string) (*State, error) {
 		_ = lock.Close()
 		return nil, fmt.Errorf("reading %s: %w", s.path("epoch.json"), err)
 	}
+	if text, err = os.ReadFile(s.path("positions.json")); err == nil {
+		err = json.Unmarshal(text, &s.positions)
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		_ = lock.Close()
+		return nil, fmt.Errorf("reading %s: %w", s.path("positions.json"), err)
+	}
 	return s, nil
 }
+
+// Positions gives the positions from which reads go on.
+func (s *State) Positions() map[string]json.RawMessage { return s.positions }
 
 func (s *State) path(name string) string { return filepath.Join(s.folder, name) }
 
@@ -131,6 +144,15 @@ func (s *State) Prepared(_ context.Context, sum engine.Summary) error {
 func (s *State) Committed(_ context.Context, sum engine.Summary) error {
 	if err := s.save(fmt.Sprintf("receipt_%d.json", sum.Epoch), sum); err != nil {
 		return err
+	}
+	if len(sum.Positions) > 0 {
+		if s.positions == nil {
+			s.positions = map[string]json.RawMessage{}
+		}
+		maps.Copy(s.positions, sum.Positions)
+		if err := s.save("positions.json", s.positions); err != nil { // before the epoch is done: it is done again at the same slice otherwise
+			return err
+		}
 	}
 	s.open.Done = true
 	return s.save("epoch.json", s.open)

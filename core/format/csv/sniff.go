@@ -170,12 +170,8 @@ func (f *Found) findSkipped(text string, whole bool) {
 	if !whole || len(recs) == 300 {
 		return
 	}
-	n := 0
-	for n < 5 && n < len(recs)-top-2 {
-		last := recs[len(recs)-1-n].values
-		if !(len(last) < fields && filled(last) < fields || total.MatchString(strings.TrimSpace(last[0]))) {
-			break
-		}
+	n := 0 // a line that is only short may be a row that lost something: it is set aside
+	for n < 5 && n < len(recs)-top-2 && total.MatchString(strings.TrimSpace(recs[len(recs)-1-n].values[0])) {
 		n++
 	}
 	if n > 0 {

@@ -1,5 +1,8 @@
-// Package fixed reads text of fixed width: each value stands at the same
-// characters of every line, without anything between two values.
+// Package fixed reads and writes records of fixed width, in which each value stands
+// at the same place. layout.go says what a layout is, field.go how a value is
+// written (signs, decimals, packed digits), fixed.go reads, write.go writes,
+// propose.go proposes the fields of a file by looking at it, copybook.go reads
+// layouts that are written in COBOL.
 package fixed
 
 import (
@@ -8,151 +11,204 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
-	"github.com/apache/arrow-go/v18/arrow"
+	"golang.org/x/text/encoding"
 
 	"welkin/core/batch"
 	"welkin/core/format"
 	"welkin/core/schema"
 )
 
-// MaxLine is how long a line may be, in bytes.
+// MaxLine is how long a record may be, in bytes.
 const MaxLine = 1 << 20
 
-// Options say where the values of a line stand.
+// Options say how records become rows.
 type Options struct {
-	Schema   *schema.Schema
-	Widths   []int // characters by column; the first column begins at the line's first character
-	Nulls    []string
-	Encoding string
-	Header   bool   // the first line is no row
-	Place    string // what the origin of rows says
-	Limit    int64  // rows wanted, 0 for all
+	Layout Layout
+	Record string         // reads records of this type alone; "" for all
+	Schema *schema.Schema // the columns wanted, fields of the layout by name
+	Nulls  []string       // texts that mean null
+	Header bool           // the first line is no row
+	Whole  bool           // text behind the last field makes a row too long
+	Place  string         // what the origin of rows says
+	Limit  int64          // rows wanted, 0 for all
 }
 
 // Reader reads one file.
 type Reader struct {
 	Options
-	lines *bufio.Scanner
-	nulls map[string]bool
-	line  int64
-	rows  int64
-	width int
+	records *bufio.Scanner
+	charset encoding.Encoding // of the records; nil for UTF-8
+	single  bool              // a character is a byte
+	fields  [][]*Field        // by record type: the field of each column, nil for none
+	out     *format.TextRows
+	at      int64 // number of the last record
+	rows    int64
 }
 
 // Open begins to read r.
 func Open(r io.Reader, o Options) (*Reader, error) {
-	text, err := format.Decoded(r, o.Encoding)
-	if err != nil {
+	if err := o.Layout.Validate(); err != nil {
 		return nil, err
 	}
-	out := &Reader{Options: o, lines: bufio.NewScanner(text), nulls: map[string]bool{}}
-	out.lines.Buffer(make([]byte, 64<<10), MaxLine)
-	for _, n := range o.Nulls {
-		out.nulls[n] = true
+	out := &Reader{Options: o, out: format.NewTextRows(o.Schema, o.Place, o.Nulls)}
+	var err error
+	if out.charset, err = charset(o.Layout.Encoding); err != nil {
+		return nil, err
 	}
-	for _, w := range o.Widths {
-		out.width += w
+	out.single = out.charset != nil
+	if strings.HasPrefix(strings.ToLower(o.Layout.Encoding), "utf-16") { // its characters are of several bytes
+		if r, err = format.Decoded(r, o.Layout.Encoding); err != nil {
+			return nil, err
+		}
+		out.charset, out.single = nil, false
+	}
+	if out.charset == nil && o.Layout.Length == 0 {
+		buffered := bufio.NewReader(r)
+		if head, _ := buffered.Peek(len(format.Mark)); string(head) == string(format.Mark) {
+			_, _ = buffered.Discard(len(format.Mark))
+		}
+		r = buffered
+	}
+	for _, t := range o.Layout.Records {
+		fields := make([]*Field, o.Schema.Len())
+		for i, c := range o.Schema.Columns {
+			if at := slices.IndexFunc(t.Fields, func(f Field) bool { return f.Name == c.Name }); at >= 0 {
+				fields[i] = &t.Fields[at]
+			}
+		}
+		out.fields = append(out.fields, fields)
+	}
+	out.records = bufio.NewScanner(r)
+	out.records.Buffer(make([]byte, 64<<10), MaxLine)
+	if n := o.Layout.Length; n > 0 {
+		out.records.Split(func(data []byte, end bool) (int, []byte, error) {
+			switch {
+			case len(data) >= n:
+				return n, data[:n], nil
+			case end && len(data) > 0:
+				return len(data), data, nil
+			}
+			return 0, nil, nil
+		})
 	}
 	if o.Header {
-		if !out.lines.Scan() {
+		if !out.records.Scan() {
 			return nil, errors.Join(out.failed(), format.ErrEmpty)
 		}
-		out.line++
+		out.at++
 	}
 	return out, nil
 }
 
 func (r *Reader) failed() error {
-	if err := r.lines.Err(); errors.Is(err, bufio.ErrTooLong) {
-		return fmt.Errorf("line %d is longer than %d bytes; is it a file of lines?", r.line+1, MaxLine)
+	if err := r.records.Err(); errors.Is(err, bufio.ErrTooLong) {
+		return fmt.Errorf("line %d is longer than %d bytes; is it a file of lines?", r.at+1, MaxLine)
 	} else if err != nil {
 		return err
 	}
 	return nil
 }
 
-// Next gives the following rows, io.EOF after the last. Blank lines are passed
-// over.
-func (r *Reader) Next(context.Context) (format.Chunk, error) {
-	columns := make([]batch.TextColumn, r.Schema.Len())
-	for i, c := range r.Schema.Columns {
-		columns[i] = batch.NewTextColumn(c.Type, batch.Rows)
-	}
-	var out format.Chunk
-	var good []int32
-	var lines []int64
-	at := 0
-	for at < batch.Rows && (r.Limit == 0 || r.rows < r.Limit) && r.lines.Scan() {
-		r.line++
-		text := strings.TrimSuffix(r.lines.Text(), "\r")
-		if strings.TrimSpace(text) == "" {
+// Next implements format.Reader. Blank lines are passed over.
+func (r *Reader) Next(ctx context.Context) (format.Chunk, error) {
+	for r.out.Seen() < batch.Rows && (r.Limit == 0 || r.rows < r.Limit) && r.records.Scan() {
+		r.at++
+		if r.at%1024 == 0 && ctx.Err() != nil {
+			return format.Chunk{}, ctx.Err()
+		}
+		raw := r.records.Bytes()
+		if r.Layout.Length == 0 && len(strings.TrimSpace(string(raw))) == 0 {
 			continue
 		}
-		if refused := r.row(at, text, columns); refused.Fault != nil {
-			refused.Line, refused.Raw = r.line, strings.ToValidUTF8(text, "�")
-			out.Refused = append(out.Refused, refused)
-		} else {
-			good, lines = append(good, int32(at)), append(lines, r.line)
-			r.rows++
-		}
-		at++
+		r.record(raw)
 	}
 	if err := r.failed(); err != nil {
 		return format.Chunk{}, err
 	}
-	if at == 0 {
+	if r.out.Seen() == 0 {
 		return format.Chunk{}, io.EOF
 	}
-	out.Seen = int64(at)
-	out.Batch = &batch.Batch{Schema: r.Schema, N: len(good), Cols: make([]arrow.Array, len(columns)), Origin: batch.Origin{All: r.Place, Row: lines}}
-	for i, c := range columns {
-		out.Batch.Cols[i] = batch.Take(c.Column(), good)
-	}
-	return out, nil
+	return r.out.Chunk(), nil
 }
 
-// row reads one line as row at of the columns. A line may end before its last
-// values, which are null then; blanks around a value are no part of it.
-func (r *Reader) row(at int, text string, columns []batch.TextColumn) format.Refused {
-	if !utf8.ValidString(text) {
-		return format.Refused{Fault: format.WrongEncoding(r.Encoding)}
+// record makes a row of one record. It may end before its last fields, which are
+// null then.
+func (r *Reader) record(raw []byte) {
+	shown := func() string { return r.decode(raw) }
+	refuse := func(fault *batch.Fault) {
+		r.out.Refuse(format.Refused{Fault: fault, Line: r.at, Raw: shown()})
 	}
-	rest := text
-	for i, width := range r.Widths {
-		value := rest
-		value, rest = cut(rest, width)
-		if value = strings.TrimSpace(value); value == "" || r.nulls[value] {
-			columns[i].SetNull(at)
-			continue
+	if n := r.Layout.Length; n > 0 && len(raw) < n {
+		refuse(batch.Faultf("row too short", "the last record has %d bytes instead of %d", len(raw), n))
+		return
+	}
+	var runes []rune // of a record whose characters are not all of one byte
+	if !r.single && r.Layout.Length == 0 {
+		if !utf8.Valid(raw) {
+			refuse(format.WrongEncoding(r.Layout.Encoding))
+			return
 		}
-		if fault := columns[i].Set(at, value); fault != nil {
-			return format.Refused{Fault: fault, Column: r.Schema.Columns[i].Name, Value: value}
+		if utf8.RuneCount(raw) != len(raw) {
+			runes = []rune(string(raw))
 		}
 	}
-	if strings.TrimSpace(rest) != "" {
-		return format.Refused{Fault: batch.Faultf("row too long", "the row goes on behind character %d, where the columns end", r.width)}
+	cut := func(start, length int) []byte {
+		if runes != nil {
+			return []byte(string(runes[min(start-1, len(runes)):min(start-1+length, len(runes))]))
+		}
+		return raw[min(start-1, len(raw)):min(start-1+length, len(raw))]
 	}
-	return format.Refused{}
+	at := 0
+	if c := r.Layout.Code; c != nil {
+		code := strings.TrimRight(r.decode(cut(c.Start, c.Length)), " ")
+		at = slices.IndexFunc(r.Layout.Records, func(t RecordType) bool { return t.Code == code })
+		if at < 0 {
+			refuse(batch.Faultf("no record type", "no record type has the code %q", code))
+			return
+		}
+	}
+	kind := r.Layout.Records[at]
+	if r.Record != "" && kind.Name != r.Record {
+		return
+	}
+	if r.Whole {
+		end := 0
+		for _, f := range kind.Fields {
+			end = max(end, f.End()-1)
+		}
+		if rest := r.decode(cut(end+1, len(raw))); strings.TrimSpace(rest) != "" {
+			refuse(batch.Faultf("row too long", "the row goes on behind character %d, where the columns end", end))
+			return
+		}
+	}
+	if r.out.Add(r.at, func(c int) (string, *batch.Fault) {
+		f := r.fields[at][c]
+		switch {
+		case f == nil && r.Schema.Columns[c].Name == TypeColumn:
+			return kind.Name, nil
+		case f == nil:
+			return "", nil
+		case f.Store == StorePacked || f.Store == StoreBinary:
+			return f.stored(cut(f.Start, f.Length))
+		}
+		return f.text(r.decode(cut(f.Start, f.Length)))
+	}, shown) {
+		r.rows++
+	}
 }
 
-// cut parts a text behind so many characters.
-func cut(text string, characters int) (before, behind string) {
-	if len(text) <= characters {
-		return text, ""
+// decode gives the text of bytes of a record.
+func (r *Reader) decode(raw []byte) string {
+	if r.charset == nil {
+		return string(raw)
 	}
-	end := 0
-	for range characters {
-		if end == len(text) {
-			break
-		}
-		_, size := utf8.DecodeRuneInString(text[end:])
-		end += size
-	}
-	return text[:end], text[end:]
+	text, _ := r.charset.NewDecoder().Bytes(raw)
+	return string(text)
 }
 
-// Close implements io.Closer; the file itself is closed by whoever opened it.
+// Close implements format.Reader.
 func (r *Reader) Close() error { return nil }

@@ -16,6 +16,7 @@ import (
 	"welkin/core/format"
 	"welkin/core/format/fixed"
 	"welkin/core/format/formattest"
+	"welkin/core/schema"
 )
 
 // read gives all rows as cells parted by |, and what was refused.
@@ -29,9 +30,14 @@ func read(t require.TestingT, r io.Reader, o fixed.Options) (lines []string, ref
 	return lines, refused
 }
 
+// of gives options for columns side by side.
+func of(s *schema.Schema, widths ...int) fixed.Options {
+	return fixed.Options{Schema: s, Layout: fixed.OfWidths(s, widths, ""), Whole: true}
+}
+
 func TestValuesStandAtTheirCharacters(t *testing.T) {
 	s := batchtest.Columns(t, "hut:text day:date guests:int")
-	usual := fixed.Options{Schema: s, Widths: []int{5, 10, 4}}
+	usual := of(s, 5, 10, 4)
 	with := func(change func(*fixed.Options)) fixed.Options {
 		o := usual
 		change(&o)
@@ -52,7 +58,7 @@ func TestValuesStandAtTheirCharacters(t *testing.T) {
 		"characters, not bytes":        {"Høyt 2026-11-23  12\n", usual, []string{"Høyt|2026-11-23|12"}},
 		"a header":                     {"hut  day       gsts\nH01\n", with(func(o *fixed.Options) { o.Header = true }), []string{"H01|∅|∅"}},
 		"texts that mean null":         {"n/a  -           12\n", with(func(o *fixed.Options) { o.Nulls = []string{"n/a", "-"} }), []string{"∅|∅|12"}},
-		"another encoding":             {"H\xf8yt 2026-11-23  12\n", with(func(o *fixed.Options) { o.Encoding = "windows-1252" }), []string{"Høyt|2026-11-23|12"}},
+		"another encoding":             {"H\xf8yt 2026-11-23  12\n", with(func(o *fixed.Options) { o.Layout.Encoding = "windows-1252" }), []string{"Høyt|2026-11-23|12"}},
 		"a limit":                      {"H01\nH02\nH03\n", with(func(o *fixed.Options) { o.Limit = 2 }), []string{"H01|∅|∅", "H02|∅|∅"}},
 		"byte order mark":              {"\xef\xbb\xbfH01  2026-11-23  12\n", usual, []string{"H01|2026-11-23|12"}},
 		"nothing":                      {"", usual, nil},
@@ -67,7 +73,7 @@ func TestValuesStandAtTheirCharacters(t *testing.T) {
 }
 
 func TestLinesThatDoNotFitAreRefusedWithTheirPlace(t *testing.T) {
-	o := fixed.Options{Schema: batchtest.Columns(t, "hut:text guests:int"), Widths: []int{4, 3}}
+	o := of(batchtest.Columns(t, "hut:text guests:int"), 4, 3)
 	for line, want := range map[string]string{
 		"H01 few":     `"few" is not a whole number`,
 		"H01  12 too": "the row goes on behind character 7, where the columns end",
@@ -82,7 +88,7 @@ func TestLinesThatDoNotFitAreRefusedWithTheirPlace(t *testing.T) {
 }
 
 func TestWhatIsNoFileOfLinesIsSaid(t *testing.T) {
-	o := fixed.Options{Schema: batchtest.Columns(t, "hut:text"), Widths: []int{4}}
+	o := of(batchtest.Columns(t, "hut:text"), 4)
 	r, err := fixed.Open(strings.NewReader(strings.Repeat("x", fixed.MaxLine+10)), o)
 	require.NoError(t, err)
 	_, err = r.Next(context.Background())
@@ -90,7 +96,7 @@ func TestWhatIsNoFileOfLinesIsSaid(t *testing.T) {
 	o.Header = true
 	_, err = fixed.Open(strings.NewReader(""), o)
 	assert.ErrorIs(t, err, format.ErrEmpty)
-	o.Encoding = "klingon"
+	o.Layout.Encoding = "klingon"
 	_, err = fixed.Open(strings.NewReader(""), o)
 	assert.ErrorContains(t, err, "is not known")
 }
@@ -107,7 +113,7 @@ func TestWhatIsPaddedReadsBack(t *testing.T) {
 			fmt.Fprintf(&file, "%-7s%7s\n", a, b)
 			want = append(want, a+"|"+b)
 		}
-		got, refused := read(rt, &file, fixed.Options{Schema: s, Widths: []int{7, 7}})
+		got, refused := read(rt, &file, of(s, 7, 7))
 		require.Empty(rt, refused)
 		require.Equal(rt, want, got)
 	})
@@ -121,7 +127,7 @@ func FuzzRead(f *testing.F) {
 		if first < 1 || second < 1 || first > 1<<20 || second > 1<<20 {
 			return
 		}
-		r, err := fixed.Open(strings.NewReader(in), fixed.Options{Schema: batchtest.Columns(t, "a:text b:int"), Widths: []int{first, second}})
+		r, err := fixed.Open(strings.NewReader(in), of(batchtest.Columns(t, "a:text b:int"), first, second))
 		if err != nil {
 			return
 		}
