@@ -192,7 +192,11 @@ func parted(ctx context.Context, files Files, patterns []string) ([]fileAt, *sch
 	for _, name := range names {
 		g := format.Guess{}
 		for _, f := range out {
-			g.Add(partText(values[f.Name][name]))
+			text := partText(values[f.Name][name])
+			if len(text) == 2 { // months and days are numbers, though they have two digits
+				text = strings.TrimPrefix(text, "0")
+			}
+			g.Add(text)
 		}
 		columns.Columns = append(columns.Columns, schema.Column{Name: name, Type: g.Type(), Nullable: true, Description: "from the file's name"})
 	}

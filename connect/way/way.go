@@ -1,0 +1,78 @@
+// Package way is how a connection's machine is reached: directly or through an SSH
+// tunnel (tunnel.go), plainly or by TLS with own certificates (tls.go). Kinds embed
+// its settings and dial by it; check.go gives the lines of the check list that all
+// kinds share.
+package way
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+)
+
+// Patience is how long one attempt to reach a machine may take.
+const Patience = 8 * time.Second
+
+// Way reaches machines. It may be used by several goroutines.
+type Way struct {
+	Tunnel Tunnel
+	mu     sync.Mutex
+	client *ssh.Client
+}
+
+// Dial opens a connection to host:port, through the tunnel when there is one.
+func (w *Way) Dial(ctx context.Context, network, address string) (net.Conn, error) {
+	if !w.Tunnel.Used() {
+		return (&net.Dialer{Timeout: Patience}).DialContext(ctx, network, address)
+	}
+	client, err := w.open(ctx)
+	if err != nil {
+		return nil, err
+	}
+	conn, err := client.DialContext(ctx, network, address)
+	if err != nil {
+		return nil, fmt.Errorf("the tunnel by %s opens, but %s does not answer behind it: %w", w.Tunnel.Host, address, err)
+	}
+	return conn, nil
+}
+
+// open signs in at the tunnel's machine once.
+func (w *Way) open(ctx context.Context) (*ssh.Client, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.client != nil {
+		return w.client, nil
+	}
+	client, err := w.Tunnel.dial(ctx)
+	if err != nil {
+		return nil, &TunnelError{err}
+	}
+	w.client = client
+	return client, nil
+}
+
+// TunnelError is a failure of the tunnel itself.
+type TunnelError struct{ Err error }
+
+func (e *TunnelError) Error() string { return e.Err.Error() }
+func (e *TunnelError) Unwrap() error { return e.Err }
+
+// Close closes the tunnel.
+func (w *Way) Close() error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.client == nil {
+		return nil
+	}
+	err := w.client.Close()
+	w.client = nil
+	if errors.Is(err, net.ErrClosed) {
+		return nil
+	}
+	return err
+}
