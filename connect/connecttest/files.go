@@ -59,6 +59,17 @@ func ReadFile(ctx context.Context, c connect.Connection, name string) (step.Read
 	return b.Source.Open(ctx, 0)
 }
 
+// ReadTable begins to read a table by the step that does so.
+func ReadTable(ctx context.Context, c connect.Connection, s step.ReadTable) (step.Reader, error) {
+	s.Connection = "x"
+	stepContext := &step.Context{Context: ctx, World: worldOf(c)}
+	b := s.Bind(stepContext, nil)
+	if b == nil || b.Source == nil {
+		return nil, fmt.Errorf("%v", stepContext.Problems())
+	}
+	return b.Source.Open(ctx, 0)
+}
+
 // Count reads all rows.
 func Count(ctx context.Context, r step.Reader) (int64, error) {
 	defer r.Close()

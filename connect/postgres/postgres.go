@@ -6,6 +6,8 @@ package postgres
 
 import (
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"net"
@@ -19,12 +21,13 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"welkin/connect"
+	"welkin/connect/way"
 	"welkin/core/step"
 )
 
 // Kind is the PostgreSQL kind.
 var Kind = connect.Kind{
-	Name: "postgresql", Holds: connect.HoldsTables, Secrets: []string{"password"},
+	Name: "postgresql", Holds: connect.HoldsTables, Secrets: append(append([]string{"password"}, way.TunnelSecrets...), way.CertificateSecrets...),
 	Help: "Tables and queries of a PostgreSQL database, version 12 or newer.",
 	New:  func() connect.Settings { return &Settings{} },
 	Open: func(ctx context.Context, s connect.Settings) (connect.Connection, error) {
@@ -40,6 +43,8 @@ type Settings struct {
 	User     string `json:"user" jsonschema:"title=user,description=The database user; give it no more rights than the pipelines need"`
 	Password string `json:"password,omitempty" jsonschema:"title=password,description=Kept encrypted and never shown again,format=password"`
 	TLS      string `json:"tls,omitempty" jsonschema:"title=encryption,description=Whether the way there must be encrypted,enum=prefer,enum=require,enum=verify-full,enum=disable"`
+	way.Tunnel
+	way.Certificates
 }
 
 // Validate implements connect.Settings.
@@ -54,7 +59,7 @@ func (s *Settings) Validate() error {
 	case s.Port < 0 || s.Port > 65535:
 		return fmt.Errorf("port %d can't be; ports go from 1 to 65535", s.Port)
 	}
-	return nil
+	return errors.Join(s.Tunnel.Validate(), s.Certificates.Validate())
 }
 
 func (s *Settings) port() int {
@@ -78,6 +83,7 @@ func (s *Settings) address() string {
 // Database is an open database.
 type Database struct {
 	settings *Settings
+	way      *way.Way
 	pool     *pgxpool.Pool
 }
 
@@ -94,17 +100,58 @@ func open(ctx context.Context, s *Settings) (*Database, error) {
 	cfg.MaxConns = 8
 	cfg.MaxConnIdleTime = time.Minute
 	cfg.ConnConfig.RuntimeParams["timezone"] = "UTC"
+	w := &way.Way{Tunnel: s.Tunnel}
+	cfg.ConnConfig.DialFunc = w.Dial
+	if s.Tunnel.Used() { // names are known behind the tunnel
+		cfg.ConnConfig.LookupFunc = func(_ context.Context, host string) ([]string, error) { return []string{host}, nil }
+	}
+	if err := s.certify(cfg.ConnConfig); err != nil {
+		return nil, err
+	}
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)
 	if err != nil {
 		return nil, err
 	}
-	return &Database{s, pool}, nil
+	return &Database{s, w, pool}, nil
+}
+
+// certify lets encrypted ways use the settings' own certificates.
+func (s *Settings) certify(c *pgx.ConnConfig) error {
+	own, err := s.Certificates.Config(s.Host)
+	if err != nil {
+		return err
+	}
+	configs := []*tls.Config{c.TLSConfig}
+	for _, f := range c.Fallbacks {
+		configs = append(configs, f.TLSConfig)
+	}
+	for _, config := range configs {
+		if config == nil {
+			continue
+		}
+		if s.Authority != "" {
+			config.RootCAs = own.RootCAs
+			if s.TLS != "verify-full" { // the authority is checked, the name is not
+				config.InsecureSkipVerify = true
+				config.VerifyConnection = func(state tls.ConnectionState) error {
+					o := x509.VerifyOptions{Roots: own.RootCAs, Intermediates: x509.NewCertPool()}
+					for _, c := range state.PeerCertificates[1:] {
+						o.Intermediates.AddCert(c)
+					}
+					_, err := state.PeerCertificates[0].Verify(o)
+					return err
+				}
+			}
+		}
+		config.Certificates = own.Certificates
+	}
+	return nil
 }
 
 // Close implements connect.Connection.
 func (d *Database) Close() error {
 	d.pool.Close()
-	return nil
+	return d.way.Close()
 }
 
 // explain turns a driver's error into a sentence without secrets.
@@ -112,6 +159,7 @@ func (d *Database) explain(err error) error {
 	var pg *pgconn.PgError
 	var connecting *pgconn.ConnectError
 	var dns *net.DNSError
+	var tunnel *way.TunnelError
 	place := net.JoinHostPort(d.settings.Host, strconv.Itoa(d.settings.port()))
 	switch {
 	case err == nil, errors.Is(err, context.Canceled):
@@ -129,6 +177,8 @@ func (d *Database) explain(err error) error {
 			return fmt.Errorf("the database said: %s (%s)", pg.Message, pg.Detail)
 		}
 		return fmt.Errorf("the database said: %s", pg.Message)
+	case errors.As(err, &tunnel):
+		return tunnel
 	case errors.As(err, &dns):
 		return fmt.Errorf("the name %q is not known; correct the host", d.settings.Host)
 	case errors.Is(err, context.DeadlineExceeded):

@@ -2,6 +2,7 @@ package postgres_test
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"strings"
 	"testing"
@@ -13,11 +14,13 @@ import (
 	"welkin/connect"
 	"welkin/connect/connecttest"
 	"welkin/connect/postgres"
+	"welkin/connect/way"
 	"welkin/core/batch"
 	"welkin/core/batch/batchtest"
 	"welkin/core/schema"
 	"welkin/core/step"
 	"welkin/localpg/pgtest"
+	"welkin/standin/sftpserver"
 )
 
 func TestMain(m *testing.M) { pgtest.Main(m) }
@@ -34,11 +37,11 @@ func database(t *testing.T, statements string) (*postgres.Settings, *pgx.Conn) {
 	return &postgres.Settings{Host: "127.0.0.1", Port: s.Port, Database: name, User: s.User(), Password: s.Password(), TLS: "disable"}, conn
 }
 
-func open(t *testing.T, s *postgres.Settings) step.Tables {
+func open(t *testing.T, s *postgres.Settings) step.Loader {
 	c, err := postgres.Kind.Open(context.Background(), s)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = c.Close() })
-	return c.(step.Tables)
+	return c.(step.Loader)
 }
 
 func TestConformance(t *testing.T) {
@@ -51,12 +54,12 @@ func TestConformance(t *testing.T) {
 	connecttest.Run(t, connecttest.Harness{
 		Kind: postgres.Kind, Good: good, Secret: good.Password, Path: "public.levels", Folder: "public",
 		Bad: map[string]connect.Settings{
-			"name resolves": with(func(s *postgres.Settings) { s.Host = "no-such-hut.invalid" }),
-			"port answers":  with(func(s *postgres.Settings) { s.Port = 1 }),
-			"sign-in":       with(func(s *postgres.Settings) { s.Password = "wrong" }),
+			"the name resolves": with(func(s *postgres.Settings) { s.Host = "no-such-hut.invalid" }),
+			"the port answers":  with(func(s *postgres.Settings) { s.Port = 1 }),
+			"sign-in":           with(func(s *postgres.Settings) { s.Password = "wrong" }),
 		},
 		Read: func(ctx context.Context, c connect.Connection) (step.Reader, error) {
-			db := c.(step.Tables)
+			db := c.(step.Loader)
 			table, err := db.Table(ctx, "levels")
 			if err != nil {
 				return nil, err
@@ -64,7 +67,7 @@ func TestConformance(t *testing.T) {
 			return db.Read(ctx, step.TableRead{Table: "levels", Schema: table.Schema, Columns: table.Schema.Names(), Keys: table.Keys})
 		},
 		Load: func(ctx context.Context, c connect.Connection, e step.Epoch) (step.Load, error) {
-			return c.(step.Tables).Load(ctx, step.TableLoad{Epoch: e, Step: "s", Table: "copies.levels", Schema: connecttest.Rows(t).Schema, Mode: step.Append, Exists: exists(ctx, c, "copies.levels")})
+			return c.(step.Loader).Load(ctx, step.TableLoad{Epoch: e, Step: "s", Table: "copies.levels", Schema: connecttest.Rows(t).Schema, Mode: step.Append, Exists: exists(ctx, c, "copies.levels")})
 		},
 		Count: func(ctx context.Context, _ connect.Connection) (n int64) {
 			_ = conn.QueryRow(ctx, `SELECT count(*) FROM copies.levels`).Scan(&n)
@@ -74,7 +77,7 @@ func TestConformance(t *testing.T) {
 }
 
 func exists(ctx context.Context, c any, name string) *step.Table {
-	t, _ := c.(step.Tables).Table(ctx, name)
+	t, _ := c.(step.Loader).Table(ctx, name)
 	return t
 }
 
@@ -89,7 +92,7 @@ func rows(t *testing.T, columns string, lines ...string) *batch.Batch {
 }
 
 // load loads a batch as an epoch and commits.
-func load(t *testing.T, db step.Tables, l step.TableLoad, b *batch.Batch) (step.Result, []step.Refused) {
+func load(t *testing.T, db step.Loader, l step.TableLoad, b *batch.Batch) (step.Result, []step.Refused) {
 	ctx := context.Background()
 	l.Exists, l.Schema, l.Step = exists(ctx, db, l.Table), b.Schema, "s"
 	load, err := db.Load(ctx, l)
@@ -383,4 +386,84 @@ func TestAPreviewTellsWhichColumnsChange(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, p.Create)
 	assert.Equal(t, int64(1), p.Inserted)
+}
+
+func TestWhatIsNewIsReadBySlices(t *testing.T) {
+	s, conn := database(t, `CREATE TABLE stays (id int PRIMARY KEY, changed timestamp); INSERT INTO stays VALUES (1, '2026-11-23 10:00:00'), (2, '2026-11-23 11:00:00')`)
+	ctx := context.Background()
+	c, err := postgres.Kind.Open(ctx, s)
+	require.NoError(t, err)
+	defer c.Close()
+	connecttest.RunGrowing(t, c, "stays", func(statement string) {
+		_, err := conn.Exec(ctx, statement)
+		require.NoError(t, err)
+	})
+}
+
+func TestWhatGoesWrongOnTheWay(t *testing.T) {
+	s, _ := database(t, `CREATE TABLE many AS SELECT n AS id, 'a name of some length ' || n AS name FROM generate_series(1, 100000) AS n`)
+	connecttest.RunFaults(t, connecttest.Faults{Address: fmt.Sprintf("%s:%d", s.Host, s.Port), Secret: s.Password, Rows: 100_000,
+		Open: func(ctx context.Context, port int) (connect.Connection, error) {
+			other := *s
+			other.Port = port
+			return postgres.Kind.Open(ctx, &other)
+		},
+		Read: func(ctx context.Context, c connect.Connection) (step.Reader, error) {
+			return connecttest.ReadTable(ctx, c, step.ReadTable{Table: "many"})
+		}})
+}
+
+// TestALargeTableIsReadInPartsOfOneMoment reads while rows are added and changed.
+func TestALargeTableIsReadInPartsOfOneMoment(t *testing.T) {
+	s, conn := database(t, `CREATE TABLE large AS SELECT n AS id, repeat('x', 400) AS filler FROM generate_series(1, 100000) AS n; ALTER TABLE large ADD PRIMARY KEY (id)`)
+	ctx := context.Background()
+	c, err := postgres.Kind.Open(ctx, s)
+	require.NoError(t, err)
+	defer c.Close()
+	r, err := connecttest.ReadTable(ctx, c, step.ReadTable{Table: "large"})
+	require.NoError(t, err)
+	defer r.Close()
+	_, err = conn.Exec(ctx, `UPDATE large SET id = -id WHERE id % 2 = 0; INSERT INTO large SELECT n, 'new' FROM generate_series(200000, 210000) AS n; DELETE FROM large WHERE id < 1000 AND id > 0`)
+	require.NoError(t, err)
+	seen := map[string]bool{}
+	numbers := map[int64]bool{}
+	for {
+		chunk, err := r.Next(ctx)
+		if err == io.EOF {
+			break
+		}
+		require.NoError(t, err)
+		for i := range chunk.Batch.N {
+			seen[*chunk.Batch.Row(i)[0]] = true
+			_, row, _ := chunk.Batch.Origin.At(i)
+			numbers[row] = true
+		}
+	}
+	assert.Len(t, seen, 100_000)
+	assert.Len(t, numbers, 100_000, "each row has a number of its own")
+	for id := range 100_000 {
+		require.True(t, seen[fmt.Sprint(id+1)], id+1)
+	}
+}
+
+func TestADatabaseIsReachedThroughATunnelAndByOwnCertificates(t *testing.T) {
+	s, _ := database(t, `CREATE TABLE huts (id int)`)
+	machine, err := sftpserver.Start("127.0.0.1:0", t.TempDir(), "keeper", "of the tunnel", [32]byte{7})
+	require.NoError(t, err)
+	defer machine.Close()
+	s.Tunnel = way.Tunnel{Host: "127.0.0.1", Port: machine.Port(), User: "keeper", Password: "of the tunnel"}
+	c, err := postgres.Kind.Open(context.Background(), s)
+	require.NoError(t, err)
+	defer c.Close()
+	lines := c.Check(context.Background())
+	assert.Equal(t, "the tunnel opens", lines[0].What)
+	for _, l := range lines {
+		assert.Equal(t, connect.Good, l.State, "%s: %s", l.What, l.Found)
+	}
+	s.Authority = "no certificate"
+	assert.ErrorContains(t, s.Validate(), "tls_authority holds no certificate")
+	s.Authority, s.Certificates.Certificate = "", "half of a pair"
+	assert.ErrorContains(t, s.Validate(), "belong together")
+	s.Certificates.Certificate, s.Tunnel.User = "", ""
+	assert.ErrorContains(t, s.Validate(), "ssh_user is missing")
 }

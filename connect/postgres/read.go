@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"sync/atomic"
 
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/jackc/pgx/v5"
@@ -44,18 +45,40 @@ func wrap(sql string) string {
 	return "SELECT * FROM (\n" + strings.TrimRight(strings.TrimSpace(sql), ";") + "\n) AS q"
 }
 
-// Read implements step.Tables. All rows come from one snapshot.
+// Read implements step.Tables. All rows come from one snapshot; a large table is read
+// in parts, by several connections at once (see parts.go).
 func (d *Database) Read(ctx context.Context, r step.TableRead) (step.Reader, error) {
-	conn, err := d.pool.Acquire(ctx)
+	conn, tx, err := d.snapshot(ctx)
 	if err != nil {
 		return nil, d.explain(err)
+	}
+	if pages := d.pages(ctx, tx, r); pages >= fewestPages {
+		return d.readParts(ctx, r, conn, tx, pages)
+	}
+	out := d.newReader(r, conn, tx)
+	if err := out.query(ctx, ""); err != nil {
+		_ = out.Close()
+		return nil, d.explain(err)
+	}
+	return out, nil
+}
+
+// snapshot begins a transaction that sees one moment alone.
+func (d *Database) snapshot(ctx context.Context) (*pgxpool.Conn, pgx.Tx, error) {
+	conn, err := d.pool.Acquire(ctx)
+	if err != nil {
+		return nil, nil, err
 	}
 	tx, err := conn.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly})
 	if err != nil {
 		conn.Release()
-		return nil, d.explain(err)
+		return nil, nil, err
 	}
-	out := &reader{d: d, conn: conn, tx: tx, read: r, place: r.Table}
+	return conn, tx, nil
+}
+
+func (d *Database) newReader(r step.TableRead, conn *pgxpool.Conn, tx pgx.Tx) *reader {
+	out := &reader{d: d, conn: conn, tx: tx, read: r, place: r.Table, seen: &atomic.Int64{}}
 	if r.Query != "" {
 		out.place = "query"
 	}
@@ -64,8 +87,19 @@ func (d *Database) Read(ctx context.Context, r step.TableRead) (step.Reader, err
 			out.keys = append(out.keys, i)
 		}
 	}
-	// Every column is cast to the type Welkin reads it as, so that only those
-	// wire forms come.
+	return out
+}
+
+// query asks for the rows, those alone where a condition holds.
+func (r *reader) query(ctx context.Context, condition string) (err error) {
+	statement, args := selectOf(r.read, condition)
+	r.rows, err = r.tx.Query(ctx, statement, args...)
+	return err
+}
+
+// selectOf writes the statement of a read. Every column is cast to the type Welkin
+// reads it as, so that only those wire forms come.
+func selectOf(r step.TableRead, condition string) (string, []any) {
 	list := make([]string, len(r.Columns))
 	for i, name := range r.Columns {
 		list[i] = pgx.Identifier{name}.Sanitize() + "::" + r.Schema.Columns[i].Type.Postgres()
@@ -95,17 +129,16 @@ func (d *Database) Read(ctx context.Context, r step.TableRead) (step.Reader, err
 			}
 		}
 	}
+	if condition != "" {
+		conditions = append(conditions, condition)
+	}
 	if len(conditions) > 0 {
 		sql += " WHERE " + strings.Join(conditions, " AND ")
 	}
 	if r.Limit > 0 {
 		sql += fmt.Sprintf(" LIMIT %d", r.Limit)
 	}
-	if out.rows, err = tx.Query(ctx, sql, args...); err != nil {
-		_ = out.Close()
-		return nil, d.explain(err)
-	}
-	return out, nil
+	return sql, args
 }
 
 // among compares a column with values that come as texts in a parameter. Whole
@@ -130,7 +163,7 @@ type reader struct {
 	read  step.TableRead
 	place string
 	keys  []int
-	seen  int64
+	seen  *atomic.Int64 // rows of all parts
 	ended bool
 }
 
@@ -153,7 +186,7 @@ func (r *reader) Next(context.Context) (step.Chunk, error) {
 			r.ended = true
 			break
 		}
-		r.seen++
+		seen := r.seen.Add(1)
 		var fault *batch.Fault
 		column := -1
 		for i, raw := range r.rows.RawValues() {
@@ -169,10 +202,10 @@ func (r *reader) Next(context.Context) (step.Chunk, error) {
 		}
 		if fault != nil {
 			bad = append(bad, int32(b.N))
-			out.Refused = append(out.Refused, step.Refused{Fault: fault, Column: s.Columns[column].Name, Place: r.place, Row: r.seen})
+			out.Refused = append(out.Refused, step.Refused{Fault: fault, Column: s.Columns[column].Name, Place: r.place, Row: seen})
 		}
 		b.N++
-		b.Origin.Row = append(b.Origin.Row, r.seen)
+		b.Origin.Row = append(b.Origin.Row, seen)
 	}
 	if r.ended {
 		if err := r.rows.Err(); err != nil {

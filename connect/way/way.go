@@ -38,7 +38,42 @@ func (w *Way) Dial(ctx context.Context, network, address string) (net.Conn, erro
 	if err != nil {
 		return nil, fmt.Errorf("the tunnel by %s opens, but %s does not answer behind it: %w", w.Tunnel.Host, address, err)
 	}
-	return conn, nil
+	return &timed{Conn: conn}, nil
+}
+
+// timed gives deadlines to connections through a tunnel, which have none of their own:
+// when one is over, the connection is closed.
+type timed struct {
+	net.Conn
+	mu    sync.Mutex
+	timer *time.Timer
+}
+
+// SetDeadline implements net.Conn.
+func (t *timed) SetDeadline(at time.Time) error {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.timer != nil {
+		t.timer.Stop()
+		t.timer = nil
+	}
+	if !at.IsZero() {
+		t.timer = time.AfterFunc(time.Until(at), func() { _ = t.Conn.Close() })
+	}
+	return nil
+}
+
+// SetReadDeadline implements net.Conn.
+func (t *timed) SetReadDeadline(at time.Time) error { return t.SetDeadline(at) }
+
+// SetWriteDeadline implements net.Conn: what is written is taken at once by the
+// tunnel, or reading fails.
+func (t *timed) SetWriteDeadline(time.Time) error { return nil }
+
+// Close implements net.Conn.
+func (t *timed) Close() error {
+	_ = t.SetDeadline(time.Time{})
+	return t.Conn.Close()
 }
 
 // open signs in at the tunnel's machine once.

@@ -94,6 +94,9 @@ func (s *ReadTable) Bind(c *Context, _ []*schema.Schema) *Bound {
 		}
 		return &Bound{Schema: out, Source: growing}
 	}
+	if _, ok := db.(Explainer); !ok { // it speaks a SQL of its own
+		return &Bound{Schema: out, Source: source}
+	}
 	return &Bound{Schema: out, Database: s.Connection, Source: source, SQL: oneSQL(func([]string) (string, error) { return read.sql() })}
 }
 

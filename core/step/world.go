@@ -74,11 +74,17 @@ type Tables interface {
 	Query(ctx context.Context, sql string) (*schema.Schema, error)
 	// Read reads a table or a query.
 	Read(ctx context.Context, r TableRead) (Reader, error)
+}
+
+// Loader is Tables that can be loaded.
+type Loader interface {
+	Tables
 	// Load begins to load a table.
 	Load(ctx context.Context, l TableLoad) (Load, error)
 }
 
-// Explainer is Tables that can tell how they would go about a SELECT.
+// Explainer is Tables that speak PostgreSQL's SQL: sheets can run there, and it can
+// tell how it would go about a SELECT.
 type Explainer interface {
 	// Explain gives the database's own words, a line for each part of its plan.
 	Explain(ctx context.Context, sql string) (string, error)

@@ -72,6 +72,11 @@ func (s *WriteTable) Bind(c *Context, in []*schema.Schema) *Bound {
 		c.Problem("connection", "%s", err)
 		return nil
 	}
+	loader, ok := db.(Loader)
+	if !ok {
+		c.Problem("connection", "tables of %s are only read; choose a connection whose tables can be loaded", s.Connection)
+		return nil
+	}
 	if l.Exists, err = db.Table(c, s.Table); err != nil {
 		c.Problem("table", "%s", err)
 		return nil
@@ -82,7 +87,7 @@ func (s *WriteTable) Bind(c *Context, in []*schema.Schema) *Bound {
 	if c.Failed() {
 		return nil
 	}
-	return &Bound{Database: s.Connection, Target: &tableTarget{db, l}, Hint: func() map[string]any { return map[string]any{"target": l.Exists} }}
+	return &Bound{Database: s.Connection, Target: &tableTarget{loader, l}, Hint: func() map[string]any { return map[string]any{"target": l.Exists} }}
 }
 
 // compare says before the run which columns don't fit the table.
@@ -119,7 +124,7 @@ func fits(from, to schema.Type) bool {
 }
 
 type tableTarget struct {
-	db   Tables
+	db   Loader
 	load TableLoad
 }
 
