@@ -24,13 +24,14 @@ import (
 const (
 	HoldsFiles  = "files"
 	HoldsTables = "tables"
+	HoldsAPI    = "replies"
 )
 
 // Kind describes a kind of connection.
 type Kind struct {
 	Name    string   `json:"name"`
 	Help    string   `json:"help"`
-	Holds   string   `json:"holds" enum:"files,tables"`
+	Holds   string   `json:"holds" enum:"files,tables,replies"`
 	Secrets []string `json:"secrets" doc:"Settings that are kept encrypted and never shown again."`
 	// New gives empty settings; their json and jsonschema tags draw the form.
 	New  func() Settings                                           `json:"-"`
@@ -80,7 +81,7 @@ const (
 type Entry struct {
 	Path   string `json:"path"`
 	Name   string `json:"name"`
-	Type   string `json:"type" enum:"schema,table,view,folder,file"`
+	Type   string `json:"type" enum:"schema,table,view,folder,file,path"`
 	Rows   *int64 `json:"rows,omitempty" doc:"The source's own estimate."`
 	Bytes  *int64 `json:"bytes,omitempty"`
 	Opens  bool   `json:"opens" doc:"There is something inside to browse."`

@@ -20,7 +20,10 @@ type World struct {
 	open map[string]Connection
 }
 
-var _ step.World = (*World)(nil)
+var (
+	_ step.World = (*World)(nil)
+	_ step.APIs  = (*World)(nil)
+)
 
 func (w *World) get(ctx context.Context, name string) (Connection, error) {
 	w.mu.Lock()
@@ -63,6 +66,19 @@ func (w *World) Tables(ctx context.Context, name string) (step.Tables, error) {
 		return nil, fmt.Errorf("the connection %q holds no tables; choose one that does", name)
 	}
 	return t, nil
+}
+
+// API implements step.APIs.
+func (w *World) API(ctx context.Context, name string) (step.API, error) {
+	c, err := w.get(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	a, ok := c.(step.API)
+	if !ok {
+		return nil, fmt.Errorf("the connection %q is not one to an HTTP API; choose one that is", name)
+	}
+	return a, nil
 }
 
 // Close closes what was opened.

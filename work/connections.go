@@ -12,8 +12,8 @@ import (
 	"welkin/store"
 )
 
-// OpenConnection opens a kept connection.
-func OpenConnection(ctx context.Context, s *store.Store, c store.Connection) (connect.Connection, error) {
+// openConnection opens a kept connection.
+func openConnection(ctx context.Context, s *store.Store, c store.Connection) (connect.Connection, error) {
 	kind, ok := kinds.Find(c.Kind)
 	if !ok {
 		return nil, fmt.Errorf("connection %s is of a kind %q that this program has not", c.Name, c.Kind)
@@ -34,6 +34,7 @@ func OpenConnection(ctx context.Context, s *store.Store, c store.Connection) (co
 type Shared struct {
 	store    *store.Store
 	programs map[string][]string
+	rules    connect.Rules
 	mu       sync.Mutex
 	open     map[int64]sharedConnection
 }
@@ -44,8 +45,8 @@ type sharedConnection struct {
 }
 
 // NewShared makes an empty set of open connections.
-func NewShared(s *store.Store, programs map[string][]string) *Shared {
-	return &Shared{store: s, programs: programs, open: map[int64]sharedConnection{}}
+func NewShared(s *store.Store, programs map[string][]string, rules connect.Rules) *Shared {
+	return &Shared{store: s, programs: programs, rules: rules, open: map[int64]sharedConnection{}}
 }
 
 // longestRequest is how long an old connection stays usable.
@@ -59,7 +60,7 @@ func (s *Shared) Get(ctx context.Context, c store.Connection) (connect.Connectio
 	if ok && have.changed.Equal(c.ChangedAt) {
 		return have.Connection, nil
 	}
-	fresh, err := OpenConnection(context.WithoutCancel(ctx), s.store, c)
+	fresh, err := openConnection(connect.WithRules(context.WithoutCancel(ctx), s.rules), s.store, c)
 	if err != nil {
 		return nil, err
 	}

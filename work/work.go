@@ -17,6 +17,7 @@ import (
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
+	"welkin/connect"
 	"welkin/store"
 )
 
@@ -29,8 +30,10 @@ type Options struct {
 	Runs    int   // runs at once; 0 for two
 	// Programs are the external programs that steps may start, by name.
 	Programs map[string][]string
-	Phase    func(run int64, phase string)
-	Metrics  prometheus.Registerer // nil for none
+	// Rules are what the installation allows connections.
+	Rules   connect.Rules
+	Phase   func(run int64, phase string)
+	Metrics prometheus.Registerer // nil for none
 }
 
 // Work runs what is asked for. Without Start it only asks.

@@ -148,7 +148,7 @@ func (w *Work) epoch(ctx context.Context, run store.Run, open *store.Epoch, tell
 	} else {
 		tell("info", "goes on with epoch %d, which was begun before", open.Number)
 	}
-	connections := NewShared(w.Store, w.Programs)
+	connections := NewShared(w.Store, w.Programs, w.Rules)
 	defer connections.Close()
 	s, problems := sheet.Parse(text, step.Kinds{})
 	plan := engine.Bind(ctx, s, problems, engine.Binding{World: connections.World(), Params: run.Params, Now: open.Started})

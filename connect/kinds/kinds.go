@@ -6,11 +6,18 @@ import (
 
 	"welkin/connect"
 	"welkin/connect/folder"
+	"welkin/connect/httpapi"
+	"welkin/connect/mysql"
 	"welkin/connect/postgres"
+	"welkin/connect/s3"
+	"welkin/connect/sftp"
+	"welkin/connect/sqlite"
 )
 
 // All lists the kinds in the order in which they are offered.
-func All() []connect.Kind { return []connect.Kind{folder.Kind, postgres.Kind} }
+func All() []connect.Kind {
+	return []connect.Kind{folder.Kind, postgres.Kind, mysql.Kind, sqlite.Kind, s3.Kind, sftp.Kind, httpapi.Kind}
+}
 
 // Find gives the kind of a name.
 func Find(name string) (connect.Kind, bool) {

@@ -121,6 +121,9 @@ func (r *run) take(n *node, c step.Chunk) error {
 	n.account.In[0] += c.Seen
 	n.account.Bytes += c.Bytes
 	r.summary.Read += c.Seen
+	if c.Warning != "" {
+		n.Warn(c.Warning)
+	}
 	for _, bad := range c.Refused {
 		if n.again {
 			break

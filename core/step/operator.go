@@ -118,8 +118,9 @@ type Chunk struct {
 	Batch   *batch.Batch
 	Refused []Refused
 	Seen    int64
-	Bytes   int64 // read from the source, for progress
-	Output  int   // of a source with several outputs: which one the rows belong to
+	Bytes   int64  // read from the source, for progress
+	Warning string // something about this read that people should see
+	Output  int    // of a source with several outputs: which one the rows belong to
 }
 
 // Refused is a row that could not be used, in its original form.

@@ -12,7 +12,7 @@ import (
 // All lists the kinds of step in the order in which they are offered.
 func All() []Kind {
 	return []Kind{
-		readFiles, readTable, generateRows, pastedRows,
+		readFiles, readTable, readAPI, generateRows, pastedRows,
 		chooseColumns, deriveColumns, tidyNames, splitColumn, calendarParts, maskColumns, findPersonal, flattenRecords, spreadLists, parseText,
 		keepRows, routeRows, dropDuplicates, sortRows, sampleRows, limitRows, stackRows,
 		joinKind, lookUp, matchNames, findValid, compareRows,

@@ -155,6 +155,18 @@ func firstWord(s string) string {
 	return words[0]
 }
 
+// paramText gives the value of a parameter of the sheet as text.
+func (c *Context) paramText(name string) (string, error) {
+	p, ok := c.Params[name]
+	if !ok {
+		return "", fmt.Errorf("the sheet has no parameter %q", name)
+	}
+	if p.Value == nil {
+		return "", fmt.Errorf("the parameter %q has no value", name)
+	}
+	return *p.Value, nil
+}
+
 // scope gives what expressions over a schema may name.
 func (c *Context) scope(s *schema.Schema) expr.Scope { return expr.Scope{Schema: s, Params: c.Params} }
 

@@ -52,7 +52,7 @@ func New(s Server) *Server {
 	out.sessions = scs.New()
 	if s.Store != nil {
 		out.sessions.Store = pgxstore.NewWithCleanupInterval(s.Store.Pool, 10*time.Minute)
-		out.shared = work.NewShared(s.Store, s.Work.Programs)
+		out.shared = work.NewShared(s.Store, s.Work.Programs, s.Work.Rules)
 	}
 	out.sessions.Lifetime = 12 * time.Hour
 	out.sessions.IdleTimeout = 4 * time.Hour

@@ -189,7 +189,7 @@ func (s *Server) connectionRoutes() {
 		if err != nil {
 			return nil, huma.Error422UnprocessableEntity(err.Error())
 		}
-		open, err := kind.Open(ctx, settings)
+		open, err := kind.Open(connect.WithRules(ctx, s.Work.Rules), settings)
 		if err != nil {
 			return nil, huma.Error422UnprocessableEntity(err.Error())
 		}

@@ -8,16 +8,15 @@ import (
 	"io"
 	"net"
 	"net/http"
-	"net/netip"
 	"net/url"
 	"path"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 
+	"welkin/connect/way"
 	"welkin/core/step"
 )
 
@@ -119,7 +118,7 @@ func (s *Server) fetch(ctx context.Context, connection, address string) (taken, 
 	}
 	dialer := &net.Dialer{Timeout: 10 * time.Second}
 	if !s.PrivateAddresses {
-		dialer.Control = publicOnly
+		dialer.Control = way.PublicOnly
 	}
 	client := &http.Client{Timeout: 10 * time.Minute, Transport: &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: 10 * time.Second, ResponseHeaderTimeout: 30 * time.Second}}
 	defer client.CloseIdleConnections()
@@ -152,19 +151,4 @@ func (s *Server) fetch(ctx context.Context, connection, address string) (taken, 
 		}
 	}
 	return s.keepFile(ctx, connection, name, http.MaxBytesReader(nil, reply.Body, mostTaken))
-}
-
-// publicOnly refuses to connect to this machine and to private networks, so that
-// nobody looks around in them through Welkin. It sees the address after the name
-// has been resolved.
-func publicOnly(_, address string, _ syscall.RawConn) error {
-	at, err := netip.ParseAddrPort(address)
-	if err != nil {
-		return err
-	}
-	ip := at.Addr().Unmap()
-	if ip.IsLoopback() || ip.IsPrivate() || ip.IsLinkLocalUnicast() || ip.IsUnspecified() || ip.IsMulticast() || !ip.IsGlobalUnicast() {
-		return fmt.Errorf("%s is a private address, which this installation does not fetch from", ip)
-	}
-	return nil
 }
