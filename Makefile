@@ -38,6 +38,7 @@ tools-demo:
 	@need=""; \
 	command -v gcc >/dev/null || need="$$need gcc libc6-dev"; \
 	ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || need="$$need postgresql"; \
+	[ -x /usr/sbin/mariadbd ] || need="$$need mariadb-server"; \
 	[ -e /usr/share/zoneinfo/Europe/Oslo ] || need="$$need tzdata"; \
 	if [ -n "$$need" ]; then echo "installing$$need"; $(SUDO) apt-get update -qq && DEBIAN_FRONTEND=noninteractive $(SUDO) apt-get install -y -qq --no-install-recommends $$need >/dev/null; fi
 tools-test: tools-demo

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"sync"
 
+	"welkin/core/format/fixed"
 	"welkin/core/step"
 )
 
@@ -13,6 +14,8 @@ import (
 type World struct {
 	// Open finds and opens a connection; an error says what is wrong with it.
 	Open func(ctx context.Context, name string) (Connection, error)
+	// FindLayout finds a saved record layout; nil where there are none.
+	FindLayout func(ctx context.Context, name string) (*fixed.Layout, error)
 	// Allowed are external programs by name: the command and its arguments.
 	Allowed map[string][]string
 
@@ -66,6 +69,14 @@ func (w *World) Tables(ctx context.Context, name string) (step.Tables, error) {
 		return nil, fmt.Errorf("the connection %q holds no tables; choose one that does", name)
 	}
 	return t, nil
+}
+
+// Layout implements step.Layouts.
+func (w *World) Layout(ctx context.Context, name string) (*fixed.Layout, error) {
+	if w.FindLayout == nil {
+		return nil, fmt.Errorf("there are no saved layouts here; give the fields in the step")
+	}
+	return w.FindLayout(ctx, name)
 }
 
 // API implements step.APIs.

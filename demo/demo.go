@@ -1,7 +1,8 @@
 // Package demo makes up the scenario: the Larkfell Hut Association with its 48
 // huts. All people, places and figures are invented. demo.go has the generator
 // and its huts, booking.go the booking database, wardenlogs.go the day logs,
-// incoming.go the other files of the folder incoming, settle.go what the demo puts into Welkin itself; sheets/ has its pipelines.
+// incoming.go the other delimited files of the folder incoming, formats.go those of other
+// formats, stores.go the stores' database, council.go the council's API, settle.go what the demo puts into Welkin itself; sheets/ has its pipelines.
 //
 // The same seed, scale and day give the same data.
 package demo

@@ -24,7 +24,10 @@ func (g *Generator) Incoming(folder string) error {
 	if err := g.towns(folder); err != nil {
 		return err
 	}
-	return g.clubs(filepath.Join(folder, "clubs"))
+	if err := g.clubs(filepath.Join(folder, "clubs")); err != nil {
+		return err
+	}
+	return g.Formats(folder)
 }
 
 // writeRows writes records as a file of delimited text.

@@ -87,11 +87,32 @@ func Pipelines(ctx context.Context, s *store.Store) error {
 	if list, err := s.Pipelines(ctx); err != nil || len(list) > 0 {
 		return err
 	}
+	return addSheets(ctx, s, "warden_logs", "stays_by_night")
+}
+
+// Sources adds a pipeline for each kind of source, once, and the layout that one of
+// them uses.
+func Sources(ctx context.Context, s *store.Store) error {
+	if _, err := s.LayoutByName(ctx, RadioLayoutName); err == nil {
+		return nil
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	if _, err := s.SaveLayout(ctx, store.SavedLayout{Name: RadioLayoutName, Layout: RadioLayout, ChangedBy: by}); err != nil {
+		return err
+	}
+	return addSheets(ctx, s, "radio_weather", "payments_by_item", "club_members", "recent_stays", "provisions", "deliveries", "inventory")
+}
+
+// RadioLayoutName is what the layout of the radio's log is called.
+const RadioLayoutName = "mountain radio"
+
+func addSheets(ctx context.Context, s *store.Store, names ...string) error {
 	w, err := work.New(s, work.Options{Clock: time.Now})
 	if err != nil {
 		return err
 	}
-	for _, name := range []string{"warden_logs", "stays_by_night"} {
+	for _, name := range names {
 		text, err := Sheet(name)
 		if err != nil {
 			return err
@@ -100,6 +121,9 @@ func Pipelines(ctx context.Context, s *store.Store) error {
 		p, err := s.AddPipeline(ctx, sh.Name, text, by)
 		if err != nil {
 			return err
+		}
+		if schedules[name] == "" {
+			continue
 		}
 		if _, err := w.SaveSchedule(ctx, store.Schedule{PipelineID: p.ID, Cron: schedules[name], Zone: zone, Enabled: true, ChangedBy: by}); err != nil {
 			return err

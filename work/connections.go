@@ -73,7 +73,7 @@ func (s *Shared) Get(ctx context.Context, c store.Connection) (connect.Connectio
 
 // World gives steps these connections. It must not be closed.
 func (s *Shared) World() *connect.World {
-	return &connect.World{Allowed: s.programs, Open: func(ctx context.Context, name string) (connect.Connection, error) {
+	return &connect.World{Allowed: s.programs, FindLayout: s.layout, Open: func(ctx context.Context, name string) (connect.Connection, error) {
 		c, err := s.store.ConnectionByName(ctx, name)
 		if errors.Is(err, store.ErrNotFound) {
 			return nil, fmt.Errorf("there is no connection %q; it may have been renamed or removed", name)

@@ -41,12 +41,18 @@ func (c *demoCommand) Run(ctx context.Context) error {
 		return err
 	}
 	defer pg.Stop()
-	if err := c.prepare(ctx, pg, say); err != nil {
+	g := demo.New(demo.Options{Scale: c.Scale, Today: time.Now()})
+	if err := c.prepare(ctx, g, pg, say); err != nil {
 		return err
 	}
+	around, err := c.startAround(ctx, g, say)
+	if err != nil {
+		return err
+	}
+	defer around.stop()
 	serve := serveCommand{Address: c.Address, installation: installation{Database: pg.Address("welkin"), KeyFile: filepath.Join(c.Data, "key"),
-		Data: c.Data, Memory: 512, Runs: 2, Log: c.Log}}
-	people, err := c.settle(ctx, &serve.installation, pg)
+		Data: c.Data, Memory: 512, Runs: 2, Log: c.Log, Private: true}} // what it asks runs on this machine
+	people, err := c.settle(ctx, &serve.installation, pg, around)
 	if err != nil {
 		return err
 	}
@@ -86,7 +92,7 @@ func lockFolder(folder string) (*os.File, error) {
 }
 
 // prepare makes the databases and the made-up data when they are new.
-func (c *demoCommand) prepare(ctx context.Context, pg *localpg.Server, say func(string, ...any)) error {
+func (c *demoCommand) prepare(ctx context.Context, g *demo.Generator, pg *localpg.Server, say func(string, ...any)) error {
 	for _, name := range []string{"welkin", "warehouse", "booking"} {
 		if _, err := pg.Ensure(ctx, name); err != nil {
 			return err
@@ -97,7 +103,6 @@ func (c *demoCommand) prepare(ctx context.Context, pg *localpg.Server, say func(
 		return nil
 	}
 	say("making up the Larkfell Hut Association's data …")
-	g := demo.New(demo.Options{Scale: c.Scale, Today: time.Now()})
 	if err := g.Booking(ctx, pg.Address("booking")); err != nil {
 		return fmt.Errorf("filling the booking database: %w", err)
 	}
@@ -109,7 +114,7 @@ func (c *demoCommand) prepare(ctx context.Context, pg *localpg.Server, say func(
 
 // settle puts people, connections, pipelines and schedules into Welkin's store.
 // The database's port may differ from the last start's; the connections follow.
-func (c *demoCommand) settle(ctx context.Context, i *installation, pg *localpg.Server) (demo.SignIn, error) {
+func (c *demoCommand) settle(ctx context.Context, i *installation, pg *localpg.Server, around *around) (demo.SignIn, error) {
 	s, err := i.open(ctx)
 	if err != nil {
 		return demo.SignIn{}, err
@@ -137,5 +142,13 @@ func (c *demoCommand) settle(ctx context.Context, i *installation, pg *localpg.S
 			return in, err
 		}
 	}
-	return in, demo.Pipelines(ctx, s)
+	for _, o := range around.connections {
+		if err := demo.Connections(ctx, s, o.Connection, o.secrets); err != nil {
+			return in, err
+		}
+	}
+	if err := demo.Pipelines(ctx, s); err != nil {
+		return in, err
+	}
+	return in, demo.Sources(ctx, s)
 }

@@ -18,6 +18,7 @@ import (
 	"welkin/connect"
 	"welkin/connect/kinds"
 	"welkin/core/engine"
+	"welkin/core/format/fixed"
 	"welkin/core/sheet"
 	"welkin/core/step"
 	"welkin/work/statefolder"
@@ -116,7 +117,24 @@ func (f *sheetFile) world() (*connect.World, error) {
 		return kind.Open(ctx, settings)
 	}
 	programs, err := allowed(f.Program)
-	return &connect.World{Open: open, Allowed: programs}, err
+	return &connect.World{Open: open, Allowed: programs, FindLayout: f.layout}, err
+}
+
+// layout reads the layout of a name from layouts/name.yaml beside the sheet.
+func (f *sheetFile) layout(_ context.Context, name string) (*fixed.Layout, error) {
+	if strings.ContainsAny(name, `/\`) {
+		return nil, fmt.Errorf("a layout can't be called %q", name)
+	}
+	path := filepath.Join(filepath.Dir(f.File), "layouts", name+".yaml")
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fmt.Errorf("there is no layout %q: %s can't be read", name, path)
+	}
+	l, err := fixed.ParseLayout(text)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return l, nil
 }
 
 func printJSON(v any) error {

@@ -96,6 +96,8 @@ func (s *Server) mount(r chi.Router) {
 	s.pipelineRoutes()
 	s.presenceRoutes()
 	s.intakeRoutes()
+	s.positionRoutes()
+	s.layoutRoutes()
 	s.versionRoutes()
 	s.runRoutes()
 	s.scheduleRoutes()

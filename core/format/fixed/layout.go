@@ -1,9 +1,12 @@
 package fixed
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
+
+	"github.com/goccy/go-yaml"
 
 	"welkin/core/format"
 	"welkin/core/schema"
@@ -207,4 +210,22 @@ func OfWidths(s *schema.Schema, widths []int, encoding string) Layout {
 		at += widths[i]
 	}
 	return Layout{Encoding: encoding, Records: []RecordType{r}}
+}
+
+// ParseLayout reads a layout from YAML (or JSON, which is YAML too), strictly.
+func ParseLayout(text []byte) (*Layout, error) {
+	var l Layout
+	if err := yaml.UnmarshalWithOptions(text, &l, yaml.Strict(), yaml.UseJSONUnmarshaler()); err != nil {
+		return nil, errors.New(strings.TrimSpace(yaml.FormatError(err, false, false)))
+	}
+	if err := l.Validate(); err != nil {
+		return nil, err
+	}
+	return &l, nil
+}
+
+// YAML writes a layout as text.
+func (l Layout) YAML() (string, error) {
+	text, err := yaml.MarshalWithOptions(l, yaml.UseJSONMarshaler())
+	return string(text), err
 }

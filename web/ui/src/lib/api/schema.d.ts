@@ -142,6 +142,76 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/layouts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All record layouts */
+        get: operations["layouts"];
+        put?: never;
+        /** Add a record layout */
+        post: operations["add-layout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/layouts/convert": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a layout from YAML or a COBOL copybook, or write one as YAML */
+        post: operations["convert-layout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/layouts/records": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The first records of a file, fields proposed from them, and what a layout reads of them */
+        post: operations["layout-records"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/layouts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Save a new version of a record layout */
+        put: operations["save-layout"];
+        post?: never;
+        /** Remove a record layout */
+        delete: operations["remove-layout"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/people": {
         parameters: {
             query?: never;
@@ -225,6 +295,40 @@ export interface paths {
         put?: never;
         /** Say that one has a sheet open, and learn who else has */
         post: operations["here"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pipelines/{id}/positions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far reads came that go on from where the last run ended */
+        get: operations["positions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pipelines/{id}/positions/{step}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set a position by hand; without one the next run begins at the start */
+        put: operations["set-position"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -807,6 +911,12 @@ export interface components {
             /** @description What stands in backticks is data. */
             sentence: string;
         };
+        Code: {
+            /** Format: int64 */
+            length: number;
+            /** Format: int64 */
+            start: number;
+        };
         Column: {
             description?: string;
             /** @description Where the column came from, such as booking.stays.nights. */
@@ -858,6 +968,16 @@ export interface components {
             name: string;
             secrets_set: string[] | null;
             settings: unknown;
+        };
+        "Convert-layoutRequest": {
+            copybook?: string;
+            layout?: components["schemas"]["Layout"];
+            yaml?: string;
+        };
+        Converted: {
+            layout: components["schemas"]["Layout"];
+            notes?: string[] | null;
+            yaml: string;
         };
         CountInputBody: {
             /** @description The sheet as the checked answer gives it. */
@@ -931,7 +1051,7 @@ export interface components {
              */
             rows?: number;
             /** @enum {string} */
-            type: "schema" | "table" | "view" | "folder" | "file";
+            type: "schema" | "table" | "view" | "folder" | "file" | "path";
         };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
@@ -995,6 +1115,21 @@ export interface components {
             /** @description One that holds files, where it is kept. */
             connection: string;
         };
+        Field: {
+            dates?: string;
+            fill?: string;
+            /** Format: int64 */
+            length: number;
+            name: string;
+            note?: string;
+            /** Format: int64 */
+            scale?: number;
+            sign?: string;
+            /** Format: int64 */
+            start: number;
+            store?: string;
+            type: string;
+        };
         FollowBody: {
             /** @description The sheet as the checked answer gives it. */
             doc?: unknown;
@@ -1046,12 +1181,33 @@ export interface components {
         KindView: {
             help: string;
             /** @enum {string} */
-            holds: "files" | "tables";
+            holds: "files" | "tables" | "replies";
             name: string;
             /** @description JSON Schema of the settings; the form is drawn from it. */
             schema: unknown;
             /** @description Settings that are kept encrypted and never shown again. */
             secrets: string[] | null;
+        };
+        Layout: {
+            code?: components["schemas"]["Code"];
+            encoding?: string;
+            /** Format: int64 */
+            length?: number;
+            records: components["schemas"]["RecordType"][] | null;
+        };
+        "Layout-recordsRequest": {
+            connection: string;
+            file: string;
+            layout?: components["schemas"]["Layout"];
+        };
+        LayoutInput: {
+            layout: components["schemas"]["Layout"];
+            name: string;
+            /**
+             * Format: int64
+             * @description The version that was changed.
+             */
+            version?: number;
         };
         Limits: {
             /**
@@ -1245,6 +1401,19 @@ export interface components {
             /** @description Why it could not. */
             why?: string;
         };
+        Position: {
+            /** Format: date-time */
+            changed_at: string;
+            /** @description Who set it by hand; empty for a run. */
+            changed_by: string;
+            /**
+             * Format: int64
+             * @description The epoch that reached it; none when it was set by hand.
+             */
+            epoch?: number;
+            position: unknown;
+            step: string;
+        };
         Present: {
             /** @description They have changes that are not saved. */
             changed: boolean;
@@ -1302,11 +1471,24 @@ export interface components {
             shortest?: number;
             type: string;
         };
+        Proposal: {
+            layout: components["schemas"]["Layout"];
+            /** @description One sentence a finding. */
+            why: string[] | null;
+        };
         Quantile: {
             /** Format: double */
             share: number;
             /** Format: double */
             value: number;
+        };
+        ReadRecord: {
+            column?: string;
+            fault?: string;
+            type?: string;
+            values?: {
+                [key: string]: string | null;
+            };
         };
         Reason: {
             code: string;
@@ -1347,6 +1529,22 @@ export interface components {
              * @description Rows the targets took in.
              */
             written: number;
+        };
+        RecordType: {
+            code?: string;
+            fields: components["schemas"]["Field"][] | null;
+            name?: string;
+        };
+        Records: {
+            /** @description Each record's bytes in hexadecimal. */
+            bytes: string[] | null;
+            /** @description Each record's characters. */
+            lines: string[] | null;
+            /** @description What is wrong with the layout. */
+            problem?: string;
+            proposal: components["schemas"]["Proposal"];
+            /** @description The records as the layout reads them. */
+            read?: components["schemas"]["ReadRecord"][] | null;
         };
         Result: {
             /**
@@ -1492,6 +1690,17 @@ export interface components {
             version?: number;
             yaml?: string;
         };
+        SavedLayout: {
+            /** Format: date-time */
+            changed_at: string;
+            changed_by: string;
+            /** Format: int64 */
+            id: number;
+            layout: components["schemas"]["Layout"];
+            name: string;
+            /** Format: int64 */
+            version: number;
+        };
         Schedule: {
             changed_by: string;
             cron: string;
@@ -1521,6 +1730,10 @@ export interface components {
         Session: {
             /** @description Absent when nobody is signed in. */
             person: components["schemas"]["Person"];
+        };
+        "Set-positionRequest": {
+            /** @description As it is shown; left out for the start. */
+            position?: unknown;
         };
         SetAside: {
             /** @description The row as it entered the step; null is an absent value. */
@@ -1620,6 +1833,9 @@ export interface components {
              * @description Rows that reached a target.
              */
             loaded: number;
+            positions?: {
+                [key: string]: unknown;
+            };
             /**
              * Format: int64
              * @description Records seen at all sources.
@@ -2057,6 +2273,198 @@ export interface operations {
             };
         };
     };
+    layouts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedLayout"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-layout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LayoutInput"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedLayout"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "convert-layout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Convert-layoutRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Converted"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "layout-records": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Layout-recordsRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Records"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "save-layout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LayoutInput"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedLayout"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-layout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     people: {
         parameters: {
             query?: never;
@@ -2331,6 +2739,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Present"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    positions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Position"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-position": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                step: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Set-positionRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Position"][] | null;
                 };
             };
             /** @description Error */
