@@ -145,7 +145,7 @@ func (s *ReadFiles) Bind(c *Context, _ []*schema.Schema) *Bound {
 
 // hint is what the screen shows of what was found.
 func (s *ReadFiles) hint(found form.Found) map[string]any {
-	out := map[string]any{"format": found.Form.Format, "why": found.Why}
+	out := map[string]any{"format": found.Form.Format, "why": append([]string{}, found.Why...)}
 	switch found.Form.Format {
 	case form.CSV:
 		out["dialect"] = found.Form.Dialect

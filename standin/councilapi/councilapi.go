@@ -312,8 +312,12 @@ func object(columns []string, r Record) json.RawMessage {
 			out = append(out, v...)
 			continue
 		}
-		if v == "" {
+		switch v {
+		case "":
 			out = append(out, "null"...)
+			continue
+		case "true", "false":
+			out = append(out, v...)
 			continue
 		}
 		text, _ := json.Marshal(v)

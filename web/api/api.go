@@ -9,6 +9,7 @@ import (
 	"errors"
 	"log/slog"
 	"net/http"
+	"sync"
 	"time"
 
 	"github.com/alexedwards/scs/pgxstore"
@@ -40,6 +41,7 @@ type Server struct {
 	shared           *work.Shared
 	events           *events
 	trials           *engine.TrialCache
+	listing          *sync.Map // connections that are being listed, by number
 	api              huma.API
 }
 
@@ -49,6 +51,7 @@ const trialRoom = 128 << 20
 // New prepares a server; Run must be called for live updates to flow.
 func New(s Server) *Server {
 	out := &s
+	out.listing = &sync.Map{}
 	out.sessions = scs.New()
 	if s.Store != nil {
 		out.sessions.Store = pgxstore.NewWithCleanupInterval(s.Store.Pool, 10*time.Minute)
@@ -97,6 +100,8 @@ func (s *Server) mount(r chi.Router) {
 	s.presenceRoutes()
 	s.intakeRoutes()
 	s.positionRoutes()
+	s.catalogueRoutes()
+	s.profileRoutes()
 	s.layoutRoutes()
 	s.versionRoutes()
 	s.runRoutes()

@@ -200,18 +200,9 @@ func (s *Server) connectionRoutes() {
 		AtPath
 		Search string `query:"search" doc:"Look for names that hold this text, anywhere."`
 	}) (*body[[]connect.Entry], error) {
-		c, err := s.openByID(ctx, in.ID)
+		list, err := s.inside(ctx, in.ID, in.Path, strings.TrimSpace(in.Search))
 		if err != nil {
 			return nil, err
-		}
-		var list []connect.Entry
-		if text := strings.TrimSpace(in.Search); text != "" {
-			list, err = c.Search(ctx, text, 200)
-		} else {
-			list, err = c.Browse(ctx, in.Path)
-		}
-		if err != nil {
-			return nil, huma.Error422UnprocessableEntity(err.Error())
 		}
 		return answer(list), nil
 	})

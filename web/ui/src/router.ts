@@ -1,6 +1,7 @@
 import { createRouter } from 'sv-router';
 
 import Connections from './pages/Connections.svelte';
+import Layouts from './pages/Layouts.svelte';
 import NotThere from './pages/NotThere.svelte';
 import People from './pages/People.svelte';
 import Pipelines from './pages/Pipelines.svelte';
@@ -14,6 +15,8 @@ export const { navigate, route } = createRouter({
   '/': Today,
   '/connections': Connections,
   '/connections/:id': Connections,
+  '/layouts': Layouts,
+  '/layouts/:id': Layouts,
   '/pipelines': Pipelines,
   '/pipelines/:id': Sheet,
   '/timetable': Timetable,

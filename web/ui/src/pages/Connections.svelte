@@ -43,6 +43,7 @@
   <h1>Connections</h1>
   <span class="meta">where rows come from and where they go</span>
   <div class="acts">
+    <a class="plain" href="/layouts">Record layouts</a>
     {#if may('builder')}<button class="push main" onclick={() => go('/connections/new')}>New connection</button>{/if}
   </div>
 </div>

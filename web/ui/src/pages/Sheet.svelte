@@ -54,12 +54,14 @@
         editor.begin();
         loaded = 0;
         adding = editor.doc.steps.length === 0;
-        const [connection, files, table] = ['connection', 'files', 'table'].map((k) =>
+        const [connection, files, table, path] = ['connection', 'files', 'table', 'path'].map((k) =>
           String(searchParams.get(k) ?? ''),
         );
-        if (connection && (files || table)) {
-          for (const k of ['connection', 'files', 'table']) searchParams.delete(k, undefined, { replace: true });
-          beginWith(connection!, files ? 'read files' : 'read table', files ? { files: files! } : { table: table! });
+        if (connection && (files || table || path)) {
+          for (const k of ['connection', 'files', 'table', 'path'])
+            searchParams.delete(k, undefined, { replace: true });
+          if (path) beginWith(connection, 'read api', { path });
+          else beginWith(connection, files ? 'read files' : 'read table', files ? { files } : { table: table! });
         }
       } else if (data && data.id === wanted) {
         if (editor.id !== wanted) editor = new Editor(wanted);
@@ -219,7 +221,7 @@
   }
 
   /** beginWith adds a step that reads something, at the end. */
-  function beginWith(connection: string, kind: 'read files' | 'read table', what: { files?: string; table?: string }) {
+  function beginWith(connection: string, kind: 'read files' | 'read table' | 'read api', what: { files?: string; table?: string }) {
     const words = (what.files ?? what.table ?? '')
       .split(/[/.]/)
       .filter((w) => w && !/^(csv|parquet|jsonl|txt|gz|public)$/.test(w));

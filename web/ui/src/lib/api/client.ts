@@ -30,6 +30,13 @@ export type Run = Schemas['Run'];
 export type RunDetail = Schemas['RunDetail'];
 export type SetAside = Schemas['SetAside'];
 export type Profile = Schemas['Profile'];
+export type SavedLayout = Schemas['SavedLayout'];
+export type LayoutField = Omit<Schemas['Field'], 'type'> & { type: string };
+export type Layout = Omit<Schemas['Layout'], 'records'> & {
+  records: { name?: string; code?: string; fields: LayoutField[] }[];
+};
+export type LayoutRecords = Schemas['Records'];
+export type Position = Schemas['Position'];
 export type Reason = Schemas['Reason'];
 export type Schedule = Schemas['Schedule'];
 

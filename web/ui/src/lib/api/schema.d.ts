@@ -91,6 +91,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/connections/{id}/catalogue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How old what is kept of a connection's tables is */
+        get: operations["catalogue-state"];
+        put?: never;
+        /** List a connection's tables anew */
+        post: operations["list-catalogue"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/connections/{id}/describe": {
         parameters: {
             query?: never;
@@ -102,6 +120,24 @@ export interface paths {
         get: operations["describe"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/connections/{id}/profile": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest profile of a table or file, and what differs from the one before */
+        get: operations["profile"];
+        put?: never;
+        /** Profile a table or file, and keep the profile */
+        post: operations["make-profile"];
         delete?: never;
         options?: never;
         head?: never;
@@ -864,11 +900,26 @@ export interface components {
              */
             total: number;
         };
+        CatalogueState: {
+            /** Format: int64 */
+            entries: number;
+            /** @description Why the last attempt to list anew failed. */
+            failed?: string;
+            /** Format: date-time */
+            listed_at: string;
+            /** Format: int64 */
+            took_ms: number;
+        };
         CatalogueView: {
             aggregates: components["schemas"]["AggregateHelp"][] | null;
             functions: components["schemas"]["FunctionView"][] | null;
             kinds: components["schemas"]["StepKindView"][] | null;
             types: string[] | null;
+        };
+        Change: {
+            /** @description Empty for the whole. */
+            column?: string;
+            sentence: string;
         };
         CheckLine: {
             /** @description What was tried and what came of it. */
@@ -1470,6 +1521,25 @@ export interface components {
              */
             shortest?: number;
             type: string;
+        };
+        Profiled: {
+            /**
+             * Format: date-time
+             * @description When the one before was made.
+             */
+            before?: string;
+            changes: components["schemas"]["Change"][] | null;
+            columns: components["schemas"]["Profile"][] | null;
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            made_at: string;
+            made_by: string;
+            path: string;
+            /** Format: int64 */
+            rows: number;
+            /** @description All rows were looked at; otherwise the first. */
+            whole: boolean;
         };
         Proposal: {
             layout: components["schemas"]["Layout"];
@@ -2174,6 +2244,68 @@ export interface operations {
             };
         };
     };
+    "catalogue-state": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CatalogueState"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-catalogue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CatalogueState"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     describe: {
         parameters: {
             query?: {
@@ -2194,6 +2326,74 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Description"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    profile: {
+        parameters: {
+            query?: {
+                path?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Profiled"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-profile": {
+        parameters: {
+            query?: {
+                path?: string;
+                /** @description Look at all rows; otherwise at the first 100,000. */
+                all?: boolean;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Profiled"];
                 };
             };
             /** @description Error */

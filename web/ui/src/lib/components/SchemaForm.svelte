@@ -150,6 +150,17 @@
     />
   {:else if words && ['sql', 'query', 'script'].includes(s.format ?? '')}
     <CodeField value={text(v)} change={put} {label} language={s.format as 'sql' | 'query' | 'script'} {readonly} />
+  {:else if ['long text', 'secret text'].includes(s.format ?? '')}
+    <textarea
+      class="field data"
+      rows={text(v) ? 5 : 1}
+      spellcheck="false"
+      autocomplete="off"
+      aria-label={label}
+      placeholder={kept.includes(p) ? 'kept; type to replace it' : ''}
+      {readonly}
+      value={text(v)}
+      oninput={(e) => put(e.currentTarget.value)}></textarea>
   {:else if ['sql', 'query', 'script', 'rows'].includes(s.format ?? '')}
     <textarea
       class="field data"
@@ -160,7 +171,7 @@
       {@attach grow}
       value={text(v)}
       oninput={(e) => put(e.currentTarget.value)}></textarea>
-  {:else if (s.format === 'files' || s.format === 'tables') && list.length}
+  {:else if ['files', 'tables', 'replies', 'layout'].includes(s.format ?? '') && list.length}
     <select
       class="field"
       aria-label={label}

@@ -1,9 +1,11 @@
 <script lang="ts">
-  import { createQuery } from '@tanstack/svelte-query';
+  import { createQuery, useQueryClient } from '@tanstack/svelte-query';
   import { searchParams } from 'sv-router';
 
   import { client, take, type Connection, type Entry } from '../api/client';
+  import Ago from '../components/Ago.svelte';
   import RowsTable from '../rows/RowsTable.svelte';
+  import ColumnsView from '../sheet/ColumnsView.svelte';
   import { bytes, count } from '../format';
   import { may } from '../session.svelte';
 
@@ -18,7 +20,51 @@
     const wait = setTimeout(() => (search = t), 150);
     return () => clearTimeout(wait);
   });
-  let view = $state<'rows' | 'columns'>('rows');
+  let view = $state<'rows' | 'columns' | 'profile'>('rows');
+  const queries = useQueryClient();
+  const age = createQuery(() => ({
+    queryKey: ['inside', connection.id, 'age'],
+    enabled: connection.holds === 'tables',
+    queryFn: () => take(client.GET('/api/connections/{id}/catalogue', { params: { path: { id: connection.id } } })),
+  }));
+  let listing = $state(false);
+  async function listAnew() {
+    listing = true;
+    try {
+      await take(client.POST('/api/connections/{id}/catalogue', { params: { path: { id: connection.id } } }));
+      await queries.invalidateQueries({ queryKey: ['inside', connection.id] });
+    } catch (e) {
+      telling = (e as Error).message;
+    }
+    listing = false;
+  }
+  let telling = $state('');
+  const profile = createQuery(() => ({
+    queryKey: ['inside', connection.id, 'profile', thing],
+    enabled: thing !== '' && view === 'profile',
+    queryFn: () =>
+      take(
+        client.GET('/api/connections/{id}/profile', {
+          params: { path: { id: connection.id }, query: { path: thing } },
+        }),
+      ),
+  }));
+  let profiling = $state(false);
+  async function profileNow(all: boolean) {
+    profiling = true;
+    telling = '';
+    try {
+      await take(
+        client.POST('/api/connections/{id}/profile', {
+          params: { path: { id: connection.id }, query: { path: thing, all } },
+        }),
+      );
+      await queries.invalidateQueries({ queryKey: ['inside', connection.id, 'profile'] });
+    } catch (e) {
+      telling = (e as Error).message;
+    }
+    profiling = false;
+  }
 
   const entries = createQuery(() => ({
     queryKey: ['inside', connection.id, path, search],
@@ -63,6 +109,11 @@
         / {path}</span
       >{/if}
   </span>
+  {#if connection.holds === 'tables'}<span class="note"
+      >{#if age.data}listed <Ago time={age.data.listed_at} />{/if}
+      <button class="plain" disabled={listing} onclick={listAnew}>{listing ? 'Listing…' : 'List anew'}</button
+      >{#if age.data?.failed}<span class="telling">{age.data.failed}</span>{/if}</span
+    >{/if}
   <input class="field" placeholder="search names" aria-label="Search inside {connection.name}" bind:value={text} />
 </div>
 {#if entries.error}<p class="telling" role="alert">{entries.error.message}</p>{/if}
@@ -93,6 +144,7 @@
     <div class="list" role="tablist">
       <button role="tab" aria-selected={view === 'rows'} onclick={() => (view = 'rows')}>First rows</button>
       <button role="tab" aria-selected={view === 'columns'} onclick={() => (view = 'columns')}>Columns</button>
+      <button role="tab" aria-selected={view === 'profile'} onclick={() => (view = 'profile')}>Profile</button>
     </div>
     <span class="r"
       >{thing}{described.data?.rows ? `, ≈ ${count(described.data.rows)} rows` : ''}{described.data?.keys?.length
@@ -100,13 +152,44 @@
         : ''}
       {#if may('builder')}<a
           class="plain"
-          href="/pipelines/new?connection={encodeURIComponent(connection.name)}&{connection.holds === 'files'
-            ? 'files'
-            : 'table'}={encodeURIComponent(thing)}">Begin a pipeline with it</a
+          href="/pipelines/new?connection={encodeURIComponent(connection.name)}&{{
+            files: 'files',
+            tables: 'table',
+            replies: 'path',
+          }[connection.holds]}={encodeURIComponent(thing)}">Begin a pipeline with it</a
         >{/if}</span
     >
   </div>
-  {#if described.error || sample.error}
+  {#if telling}<p class="telling" role="alert">{telling}</p>{/if}
+  {#if view === 'profile'}
+    <p class="sec note">
+      {#if profile.data}Made <Ago time={profile.data.made_at} /> by {profile.data.made_by}, of {profile.data.whole
+          ? 'all'
+          : 'the first'}
+        {count(profile.data.rows)} rows.{:else if profile.data === null || profile.isSuccess}No profile has been made
+        yet.{/if}
+      {#if may('builder')}
+        <button class="plain" disabled={profiling} onclick={() => profileNow(false)}
+          >{profiling ? 'Reading…' : 'Profile it now'}</button
+        >
+        <button class="plain" disabled={profiling} onclick={() => profileNow(true)}>all rows</button>
+      {/if}
+    </p>
+    {#if profile.data?.before}
+      <ul class="sec changes">
+        {#each profile.data.changes ?? [] as c, i (i)}<li>
+            {#if c.column}<code>{c.column}</code>{/if}
+            {c.sentence}
+          </li>{:else}<li class="note">
+            Nothing of note differs from the one of <Ago time={profile.data.before} />.
+          </li>{/each}
+      </ul>
+    {/if}
+    {#if profile.data}<ColumnsView
+        columns={(profile.data.columns ?? []).map((c) => ({ name: c.name, type: c.type, nullable: true }))}
+        profile={profile.data.columns ?? []}
+      />{/if}
+  {:else if described.error || sample.error}
     <p class="telling" role="alert">{(described.error ?? sample.error)?.message}</p>
   {:else if view === 'rows' && sample.data}
     <RowsTable
@@ -149,6 +232,11 @@
   .tabs .list {
     display: flex;
     gap: 18px;
+  }
+  .changes {
+    margin: 0;
+    padding-top: 0;
+    list-style: none;
   }
   .where {
     white-space: nowrap;

@@ -68,8 +68,8 @@
     </tbody>
   </table>
   {#if profile.length}<p class="note sec">
-      Over the {count(profile[0]?.rows)} rows of the last trial. Different values are estimated to about 1 % where there are
-      many. A column's name shows more of it.
+      Over {count(profile[0]?.rows)} rows. Different values are estimated to about 1 % where there are many. A column's name
+      shows more of it.
     </p>{/if}
 </div>
 

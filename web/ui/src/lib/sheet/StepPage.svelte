@@ -1,10 +1,14 @@
 <script lang="ts">
   import { createQuery } from '@tanstack/svelte-query';
+  import type { ComponentProps } from 'svelte';
 
   import { client, take, type CheckedStep, type StepKind } from '../api/client';
   import { offerWords, type Help } from '../code/words';
   import SchemaForm, { type Schema } from '../components/SchemaForm.svelte';
   import { forms } from './forms/forms';
+  import ApiLook from './ApiLook.svelte';
+  import Found from './Found.svelte';
+  import PositionView from './PositionView.svelte';
   import StepRows from './StepRows.svelte';
   import { columnsAt, inputsOf, type Editor, type StepDoc } from './editor.svelte';
 
@@ -71,18 +75,27 @@
     enabled: connection !== undefined,
     staleTime: 60_000,
     queryFn: async () => {
+      // What lies in folders and schemas has a point in its path; other tables are all at the top.
+      const whole = ['mysql', 'sqlite', 'http'].includes(connection!.kind);
       const all = await take(
         client.GET('/api/connections/{id}/browse', {
-          params: { path: { id: connection!.id }, query: { search: connection!.holds === 'files' ? '.' : '.' } },
+          params: { path: { id: connection!.id }, query: whole ? {} : { search: '.' } },
         }),
       );
       return (all ?? []).filter((e) => !e.opens).map((e) => e.path.replace(/^public\./, ''));
     },
   }));
 
+  const layouts = createQuery(() => ({
+    queryKey: ['layouts'],
+    enabled: step.kind === 'read files',
+    queryFn: () => take(client.GET('/api/layouts')),
+  }));
+
   /** suggest gives the words that fit a setting, by its path. */
   function suggest(path: string, format?: string): string[] {
-    if (format === 'files' || format === 'tables')
+    if (format === 'layout') return (layouts.data ?? []).map((l) => l.name);
+    if (format === 'files' || format === 'tables' || format === 'replies')
       return (connections.data ?? []).filter((c) => c.holds === format).map((c) => c.name);
     const last = path.split('.').at(-1)!;
     if (step.kind === 'read table' && path === 'columns') return columnsOf(step.id).map((c) => c.name);
@@ -90,7 +103,7 @@
     if (last === 'right' || path === 'take') return columnsOf(step.with).map((c) => c.name);
     if (['take', 'left', 'by', 'keys', 'order_by', 'column', 'columns', 'at', 'each'].includes(last))
       return columnsOf(step.from).map((c) => c.name);
-    if (last === 'table' || last === 'files') return inside.data ?? [];
+    if (last === 'table' || last === 'files' || last === 'path') return inside.data ?? [];
     return [];
   }
   const change = (settings: Record<string, unknown>) =>
@@ -113,11 +126,15 @@
   }
 
   // What reading found can be written down, and then changed.
-  const found = $derived(checked?.hint?.found as { dialect: Record<string, unknown>; why: string[] } | undefined);
+  const found = $derived(checked?.hint?.found as ComponentProps<typeof Found>['found'] | undefined);
+  const api = $derived(checked?.hint?.api as ComponentProps<typeof ApiLook>['look'] | undefined);
+  const goesOn = $derived(!!step.settings.growing || step.settings.take === 'new');
   const files = $derived((checked?.hint?.count as number | undefined) ?? 0);
+  /** What columns say that are not in the files themselves. */
+  const ofTheFile = ["from the file's name", 'name of the file', 'number of the row in its file'];
   const ownColumns = () =>
     columnsOf(step.id)
-      .filter((c) => c.name !== step.settings.file_as)
+      .filter((c) => !ofTheFile.includes(c.description ?? ''))
       .map((c) => ({ name: c.name, type: c.type }));
 
   const tried = $derived(editor.triedStep === step.id ? editor.tried : undefined);
@@ -212,19 +229,10 @@
       <SchemaForm schema={kind.schema as Schema} value={step.settings} {change} {suggest} {problems} {readonly} />
     {/if}
     {#if found}
-      <p class="note found">
-        {files}
-        {files === 1 ? 'file' : 'files'}. Found by looking: {found.why.join('; ')}.
-        {#if !readonly && !step.settings.dialect}<button
-            class="plain"
-            onclick={() => change({ ...step.settings, dialect: found.dialect })}>Change how they are read</button
-          >{/if}
-        {#if !readonly && !step.settings.columns}<button
-            class="plain"
-            onclick={() => change({ ...step.settings, columns: ownColumns() })}>Write the columns down</button
-          >{/if}
-      </p>
+      <Found {found} {files} {step} columns={ownColumns} {readonly} {change} />
     {/if}
+    {#if api}<ApiLook look={api} {step} {readonly} {change} />{/if}
+    {#if editor.id && goesOn}<PositionView pipeline={editor.id} step={step.id} />{/if}
     <div class="more">
       <label
         ><span class="what">bad rows</span>
@@ -316,10 +324,6 @@
   }
   .notefield .field {
     flex: 1;
-  }
-  .found {
-    margin: 8px 0 0;
-    font-size: 12.5px;
   }
   .telling {
     margin: 0 0 8px;
