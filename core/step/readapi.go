@@ -32,7 +32,7 @@ type ReadAPI struct {
 	Connection string         `json:"connection" jsonschema:"title=connection,format=replies"`
 	Path       string         `json:"path" jsonschema:"title=path,description=Below the connection's address"`
 	Params     []APIParam     `json:"params,omitempty" jsonschema:"title=parameters"`
-	Format     string         `json:"format,omitempty" jsonschema:"title=format,description=Found by looking when left out,enum=json,enum=json lines,enum=xml,enum=csv"`
+	Format     string         `json:"format,omitempty" jsonschema:"title=format,default=found by looking,enum=json,enum=json lines,enum=xml,enum=csv"`
 	Records    string         `json:"records,omitempty" jsonschema:"title=records,description=Where the records stand in a reply: a path such as data.items in JSON or an element in XML; found by looking when left out"`
 	Dialect    *csv.Dialect   `json:"dialect,omitempty" jsonschema:"title=dialect,description=How CSV is written"`
 	Paging     *paging.Paging `json:"paging,omitempty" jsonschema:"title=pages,description=How the next page is asked for; found by asking for the second page when left out"`

@@ -30,7 +30,7 @@ type ReadFiles struct {
 	Connection string        `json:"connection" jsonschema:"title=connection,format=files"`
 	Files      string        `json:"files" jsonschema:"title=files,description=A name or a pattern; * stands for anything and {name} for a part that becomes a column; an archive is a folder"`
 	Also       []string      `json:"also,omitempty" jsonschema:"title=and,description=Further names or patterns"`
-	Format     string        `json:"format,omitempty" jsonschema:"title=format,description=Found by looking when left out,enum=csv,enum=json,enum=json lines,enum=xml,enum=parquet,enum=avro,enum=excel,enum=fixed width"`
+	Format     string        `json:"format,omitempty" jsonschema:"title=format,default=found by looking,enum=csv,enum=json,enum=json lines,enum=xml,enum=parquet,enum=avro,enum=excel,enum=fixed width"`
 	Dialect    *csv.Dialect  `json:"dialect,omitempty" jsonschema:"title=dialect,description=How the files are written; found by itself when left out"`
 	Records    string        `json:"records,omitempty" jsonschema:"title=records,description=Where the records stand: a path such as data.items in JSON or an element in XML"`
 	Workbook   *excel.Place  `json:"workbook,omitempty" jsonschema:"title=workbook,description=Sheet and range; found by itself when left out"`
@@ -39,7 +39,7 @@ type ReadFiles struct {
 	Record     string        `json:"record,omitempty" jsonschema:"title=record type,description=Reads records of this type alone"`
 	Columns    []FileColumn  `json:"columns,omitempty" jsonschema:"title=columns,description=Names and types; found from a sample when left out"`
 	Nulls      []string      `json:"nulls,omitempty" jsonschema:"title=null texts,description=Texts that mean null such as n/a; an empty value always does"`
-	Differ     string        `json:"differ,omitempty" jsonschema:"title=files that differ,description=What becomes of files whose columns are not those of the first,enum=union,enum=common,enum=refuse,enum=by shape"`
+	Differ     string        `json:"differ,omitempty" jsonschema:"title=files that differ,description=What becomes of files whose columns are not those of the first,default=stop where a column lacks,enum=union,enum=common,enum=refuse,enum=by shape"`
 	Only       string        `json:"only,omitempty" jsonschema:"title=only files where,description=A condition on the parts of the name; others are not opened,format=expression"`
 	Take       string        `json:"take,omitempty" jsonschema:"title=take,description=All files each time or those that no run has read yet,enum=all,enum=new"`
 	Order      string        `json:"order,omitempty" jsonschema:"title=order,enum=name,enum=time"`

@@ -94,30 +94,43 @@ func typeCodes(list [][]rune) []string {
 	return nil
 }
 
-// unlike tells whether two groups of lines have other characters at many places.
+// fewestAlike is how many lines a group has at least that is taken for a type.
+const fewestAlike = 4
+
+// unlike tells whether two groups of lines have other characters at the same places:
+// signs where the others have digits, digits where they have letters, and here and
+// there nothing at all.
 func unlike(a, b [][]rune, from int) bool {
+	if len(a) < fewestAlike || len(b) < fewestAlike {
+		return false
+	}
 	pa, pb := profile(a), profile(b)
 	other, n := 0, 0
 	for i := from; i < max(len(pa), len(pb)); i++ {
-		var x, y place
+		var x, y byte
 		if i < len(pa) {
-			x = pa[i]
+			x = pa[i].class()
 		}
 		if i < len(pb) {
-			y = pb[i]
+			y = pb[i].class()
 		}
-		if x.class() == 0 && y.class() == 0 {
+		if x == 0 && y == 0 {
 			continue
 		}
-		if n++; x.class() != y.class() {
+		n++
+		switch {
+		case x == y:
+		case x == 0 || y == 0:
 			other++
+		default:
+			other += 2
 		}
 	}
-	return other*5 >= n && other > 0
+	return other*12 >= n && other > 1
 }
 
 // place counts what stands at one place of all lines.
-type place struct{ blank, digit, letter, sign, mark, punched, lines int }
+type place struct{ blank, digit, letter, sign, mark, punched, brace, lines int }
 
 // class is 'b' where mostly blanks stand, 'd' digits, 'a' others; 0 for nothing.
 func (p place) class() byte {
@@ -157,6 +170,9 @@ func profile(list [][]rune) []place {
 				p.mark++
 			default:
 				p.letter++
+			}
+			if l[i] == '{' || l[i] == '}' {
+				p.brace++
 			}
 			if i < len(l) {
 				if _, _, ok := overpunched(l[i]); ok && (l[i] < '0' || l[i] > '9') {
@@ -207,10 +223,12 @@ func begins(list [][]rune, places []place, i int) bool {
 	switch {
 	case before == 0: // blanks stand before in all lines
 		return !(at == 'a' && isBetweenWords(list, places, i))
+	case i > 1 && places[i-2].class() == 'd' && places[i-1].brace > 0 && endsPunched(places, i-1): // behind a digit that holds a sign
+		return true
 	case at == 's' && before != 's': // a sign begins a number, unless it ends one
 		return i+1 < len(places) && places[i+1].class() == 'd' || places[i+1:min(i+2, len(places))] == nil
 	case before == 's':
-		return !(at == 'd' && (i < 2 || places[i-2].class() != 'd')) // behind a sign that ended a number
+		return at != 'd' // behind a sign that ended a number
 	case before == 'a' && at == 'd' && isCode(places, i), before == 'd' && at == 'a' && endsPunched(places, i), places[i].mark*10 >= (places[i].lines-places[i].blank)*9 && places[i].mark > 0:
 		return false
 	case before != at && places[i-1].mark*10 < (places[i-1].lines-places[i-1].blank)*9:
@@ -255,7 +273,7 @@ func isCode(places []place, i int) bool {
 	for k := i; k < len(places) && places[k].class() == 'd'; k++ {
 		digits++
 	}
-	return letters <= 2 && digits <= 4
+	return letters >= 1 && letters <= 2 && (digits <= 4 || digits >= 10) // with a day behind it, which is parted later
 }
 
 // endsPunched tells whether the place holds last digits with signs in them, and not
@@ -266,7 +284,7 @@ func endsPunched(places []place, i int) bool {
 	if p.punched == 0 || p.punched+p.digit < filled {
 		return false
 	}
-	return i+1 >= len(places) || places[i+1].letter*2 < filled || p.digit > 0
+	return i+1 >= len(places) || places[i+1].letter*2 < filled || p.digit > 0 || p.brace > 0
 }
 
 var dateShapes = []struct {
@@ -298,6 +316,20 @@ func parted(list [][]rune, places []place, start, end int) []Field {
 		f.Dates, f.Type, f.Name = form, schema.Of(kind), map[schema.Kind]string{schema.Date: "day", schema.Time: "time", schema.Timestamp: "at"}[kind]
 		return []Field{f}
 	}
+	if lead := codeLength(values); lead > 0 { // a code such as H01, and a day right behind it
+		for _, digits := range []int{2, 3, 4, 1} {
+			at := start + lead + digits
+			for _, length := range []int{14, 12, 8} {
+				if at+length > last {
+					continue
+				}
+				if _, kind, ok := dated(valuesAt(list, at, at+length), at, at+length); ok && kind != schema.Time {
+					f.Length, f.Name, f.Type = lead+digits, fmt.Sprintf("field_%d", f.Start), schema.Of(schema.Text)
+					return append([]Field{f}, parted(list, places, at, end)...)
+				}
+			}
+		}
+	}
 	if allDigits(values) && f.Length > 8 { // a day, and what follows
 		for _, length := range []int{14, 12, 8} {
 			if f.Length <= length {
@@ -322,6 +354,22 @@ func valuesAt(list [][]rune, start, end int) []string {
 		}
 	}
 	return out
+}
+
+// codeLength tells how many letters all values begin with when nothing but digits
+// follows; 0 when they are no such codes.
+func codeLength(values []string) int {
+	n := 0
+	for i, v := range values {
+		letters := len(v) - len(strings.TrimLeft(v, "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz"))
+		if i == 0 {
+			n = letters
+		}
+		if letters != n || len(v) < n+2 || strings.Trim(v[letters:len(v)-1], "0123456789") != "" { // the last may hold a sign
+			return 0
+		}
+	}
+	return n
 }
 
 func allDigits(values []string) bool {

@@ -221,8 +221,12 @@
   }
 
   /** beginWith adds a step that reads something, at the end. */
-  function beginWith(connection: string, kind: 'read files' | 'read table' | 'read api', what: { files?: string; table?: string }) {
-    const words = (what.files ?? what.table ?? '')
+  function beginWith(
+    connection: string,
+    kind: 'read files' | 'read table' | 'read api',
+    what: { files?: string; table?: string; path?: string },
+  ) {
+    const words = (what.files ?? what.table ?? what.path ?? '')
       .split(/[/.]/)
       .filter((w) => w && !/^(csv|parquet|jsonl|txt|gz|public)$/.test(w));
     const name = editor.freeName(

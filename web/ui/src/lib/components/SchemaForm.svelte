@@ -6,6 +6,8 @@
     description?: string;
     format?: string;
     enum?: string[];
+    /** What holds when nothing is chosen, in words. */
+    default?: string;
     properties?: Record<string, Schema>;
     required?: string[];
     items?: Schema;
@@ -127,7 +129,7 @@
       value={text(v)}
       onchange={(e) => put(e.currentTarget.value)}
     >
-      <option value="">{text(v) ? '' : `${s.enum[0]}`}</option>
+      <option value="">{text(v) ? '' : `${s.default ?? s.enum[0]}`}</option>
       {#each s.enum as o (o)}<option value={o}>{o}</option>{/each}
     </select>
   {:else if s.type === 'boolean'}

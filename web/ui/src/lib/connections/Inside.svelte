@@ -172,7 +172,7 @@
         <button class="plain" disabled={profiling} onclick={() => profileNow(false)}
           >{profiling ? 'Reading…' : 'Profile it now'}</button
         >
-        <button class="plain" disabled={profiling} onclick={() => profileNow(true)}>all rows</button>
+        <button class="plain" disabled={profiling} onclick={() => profileNow(true)}>or of all rows</button>
       {/if}
     </p>
     {#if profile.data?.before}

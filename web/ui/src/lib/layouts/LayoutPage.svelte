@@ -136,7 +136,7 @@
         {#each holding as c (c)}<option value={c}>{c}</option>{/each}
       </select></label
     >
-    <label class="wide"
+    <label class="thefile"
       ><span class="what">file</span><input
         class="field data"
         aria-label="File"
@@ -332,7 +332,7 @@
   .top select {
     width: 130px;
   }
-  .wide input {
+  .thefile input {
     width: 170px;
   }
   .types input:not([type='checkbox']) {

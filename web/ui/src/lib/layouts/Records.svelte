@@ -89,7 +89,8 @@
 
 <div class="box">
   <div class="ruler" style:width="{width}ch" aria-hidden="true">
-    {#each { length: Math.ceil(width / 10) }, i (i)}<span style:left="{i * 10}ch">{i * 10 + 1}</span>{/each}
+    {#each { length: Math.ceil(width / 10) }, i (i)}<span style:left="{i * 10}ch"><small>{i * 10 + 1}</small></span
+      >{/each}
   </div>
   <!-- svelte-ignore a11y_no_static_element_interactions -->
   <div
@@ -158,6 +159,8 @@
   }
   .ruler span {
     position: absolute;
+  }
+  small {
     font-size: 10.5px;
   }
   .paper {

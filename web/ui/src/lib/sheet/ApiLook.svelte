@@ -46,7 +46,7 @@
 </script>
 
 <div class="look">
-  <p class="note">
+  <p class="note sec">
     Pages: <b>{look.paging.kind}</b>{look.sure ? '' : ' (not sure)'}. {look.why.join('; ')}.
     {#if !readonly && !step.settings.paging}<button
         class="plain"
@@ -92,11 +92,7 @@
 </div>
 
 <style>
-  .look {
-    margin-top: 6px;
-  }
   .tree {
-    max-height: 260px;
     overflow: auto;
     font-size: 12px;
     margin: 4px 0;

@@ -6,7 +6,6 @@
   import { offerWords, type Help } from '../code/words';
   import SchemaForm, { type Schema } from '../components/SchemaForm.svelte';
   import { forms } from './forms/forms';
-  import ApiLook from './ApiLook.svelte';
   import Found from './Found.svelte';
   import PositionView from './PositionView.svelte';
   import StepRows from './StepRows.svelte';
@@ -127,7 +126,6 @@
 
   // What reading found can be written down, and then changed.
   const found = $derived(checked?.hint?.found as ComponentProps<typeof Found>['found'] | undefined);
-  const api = $derived(checked?.hint?.api as ComponentProps<typeof ApiLook>['look'] | undefined);
   const goesOn = $derived(!!step.settings.growing || step.settings.take === 'new');
   const files = $derived((checked?.hint?.count as number | undefined) ?? 0);
   /** What columns say that are not in the files themselves. */
@@ -231,7 +229,6 @@
     {#if found}
       <Found {found} {files} {step} columns={ownColumns} {readonly} {change} />
     {/if}
-    {#if api}<ApiLook look={api} {step} {readonly} {change} />{/if}
     {#if editor.id && goesOn}<PositionView pipeline={editor.id} step={step.id} />{/if}
     <div class="more">
       <label

@@ -1,9 +1,11 @@
 <script lang="ts">
   import { searchParams } from 'sv-router';
+  import type { ComponentProps } from 'svelte';
 
   import { client, take, type CheckedStep, type Column } from '../api/client';
   import { count } from '../format';
   import RowsTable from '../rows/RowsTable.svelte';
+  import ApiLook from './ApiLook.svelte';
   import ColumnsView from './ColumnsView.svelte';
   import { columnNames, columnsAt, inputsOf, type Editor, type StepDoc } from './editor.svelte';
   import KeepExample from './KeepExample.svelte';
@@ -127,6 +129,8 @@
           .filter((n) => !checked.columns!.some((c) => c.name === n))
       : [],
   );
+  /** What was asked of an API to find out its ways. */
+  const asked = $derived(checked?.hint?.api as ComponentProps<typeof ApiLook>['look'] | undefined);
   const said = $derived(given ? 'edited rows' : account?.sample ? 'sample' : 'all');
 </script>
 
@@ -179,6 +183,9 @@
           >After <span class="num note">{count(after.total)}</span></button
         >{/if}
       <button role="tab" aria-selected={view === 'columns'} onclick={() => show('columns')}>Columns</button>
+      {#if asked}<button role="tab" aria-selected={view === 'asked'} onclick={() => show('asked')}
+          >Replies <span class="num note">{count(asked.calls.length)}</span></button
+        >{/if}
       <button role="tab" aria-selected={view === 'aside'} onclick={() => show('aside')}
         >Set aside <span class="num note" class:as={tried.set_aside_total}>{count(tried.set_aside_total)}</span></button
       >
@@ -222,6 +229,15 @@
       about={readonly || checked?.role === 'write' ? undefined : personal}
       profile={after?.profile ?? []}
     />
+  {:else if view === 'asked' && asked}
+    <div class="scroll">
+      <ApiLook
+        look={asked}
+        {step}
+        {readonly}
+        change={(settings) => editor.edit((d) => (d.steps.find((s) => s.id === step.id)!.settings = settings))}
+      />
+    </div>
   {:else if view === 'aside'}
     <div class="scroll">
       <table class="lines">
