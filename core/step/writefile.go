@@ -2,11 +2,19 @@ package step
 
 import (
 	"context"
+	"errors"
 	"io"
+	"slices"
 	"strings"
 
 	"welkin/core/batch"
+	"welkin/core/format"
+	"welkin/core/format/avro"
 	"welkin/core/format/csv"
+	"welkin/core/format/excel"
+	"welkin/core/format/fixed"
+	"welkin/core/format/form"
+	"welkin/core/format/jsondoc"
 	"welkin/core/format/jsonl"
 	"welkin/core/format/parquet"
 	"welkin/core/schema"
@@ -14,7 +22,7 @@ import (
 
 var writeFile = Kind{
 	Name: "write file", Role: Write, Ports: []string{"rows"}, New: func() Settings { return &WriteFile{} },
-	Help: "Writes rows as a CSV, JSON lines or Parquet file that appears under its name only when it is whole.", Example: "stays_{date}.csv in outgoing",
+	Help: "Writes rows as a CSV, JSON, Parquet, Avro, Excel or fixed-width file that appears under its name only when it is whole.", Example: "stays_{date}.csv in outgoing",
 	Words: "csv target save export output",
 }
 
@@ -25,7 +33,10 @@ const Parquet = "parquet"
 type WriteFile struct {
 	Connection string       `json:"connection" jsonschema:"title=connection,format=files"`
 	File       string       `json:"file" jsonschema:"title=file,description=The name; {date} and {run} are filled in"`
-	Format     string       `json:"format,omitempty" jsonschema:"title=format,enum=csv,enum=json lines,enum=parquet"`
+	Format     string       `json:"format,omitempty" jsonschema:"title=format,enum=csv,enum=json lines,enum=json,enum=parquet,enum=avro,enum=excel,enum=fixed width"`
+	Compress   string       `json:"compress,omitempty" jsonschema:"title=compressed with,default=nothing,enum=gzip,enum=zstd"`
+	Layout     string       `json:"layout,omitempty" jsonschema:"title=layout,description=A saved record layout for text of fixed width,format=layout"`
+	Record     string       `json:"record,omitempty" jsonschema:"title=record type,description=Of a layout with several; otherwise the column record names each row's"`
 	Dialect    *csv.Dialect `json:"dialect,omitempty" jsonschema:"title=dialect,description=Comma and quotes in UTF-8 with a header when left out"`
 	Null       string       `json:"null,omitempty" jsonschema:"title=null as,description=What stands for null; nothing when left out"`
 }
@@ -46,9 +57,16 @@ func (s *WriteFile) Bind(c *Context, in []*schema.Schema) *Bound {
 	if strings.ContainsAny(s.File, "*?") {
 		c.Problem("file", "a file that is written can't have * or ? in its name")
 	}
-	if s.Format != "" && s.Format != CSVText && s.Format != JSONLines && s.Format != Parquet {
-		c.Problem("format", "files are written as csv, json lines or parquet, not as %q", s.Format)
+	if s.Format != "" && (!slices.Contains(form.Names(), s.Format) || s.Format == form.XML) {
+		c.Problem("format", "files are written as csv, json lines, json, parquet, avro, excel or fixed width, not as %q", s.Format)
 	}
+	if s.Compress != "" && s.Compress != format.Gzip && s.Compress != format.Zstd {
+		c.Problem("compress", "files are compressed with gzip or zstd, not with %q", s.Compress)
+	}
+	if s.Compress != "" && (s.Format == Parquet || s.Format == form.Avro || s.Format == form.Excel) {
+		c.Problem("compress", "%s is compressed in itself", s.Format)
+	}
+	layout := s.layout(c, in[0])
 	if s.Dialect != nil && s.Format != "" && s.Format != CSVText {
 		c.Problem("dialect", "a dialect is for csv, not for %s", s.Format)
 	}
@@ -70,13 +88,37 @@ func (s *WriteFile) Bind(c *Context, in []*schema.Schema) *Bound {
 		c.Problem("connection", "%s", err)
 		return nil
 	}
-	return &Bound{Target: &fileTarget{settings: s, files: files, dialect: d, schema: in[0], step: c.Step}}
+	return &Bound{Target: &fileTarget{settings: s, files: files, dialect: d, layout: layout, schema: in[0], step: c.Step}}
+}
+
+// layout finds the layout of text of fixed width, and says which columns it lacks.
+func (s *WriteFile) layout(c *Context, in *schema.Schema) *fixed.Layout {
+	if s.Format != form.Fixed {
+		if s.Layout != "" {
+			c.Problem("layout", "a layout is for text of fixed width")
+		}
+		return nil
+	}
+	layouts, ok := c.World.(Layouts)
+	if s.Layout == "" || !ok {
+		c.Problem("layout", "text of fixed width is written by a saved layout; give its name")
+		return nil
+	}
+	l, err := layouts.Layout(c, s.Layout)
+	if err == nil {
+		_, err = fixed.NewWriter(io.Discard, in, *l, s.Record)
+	}
+	if err != nil {
+		c.Problem("layout", "%s", err)
+	}
+	return l
 }
 
 type fileTarget struct {
 	settings *WriteFile
 	files    Files
 	dialect  csv.Dialect
+	layout   *fixed.Layout // of text of fixed width
 	schema   *schema.Schema
 	step     string
 }
@@ -92,13 +134,24 @@ func (t *fileTarget) Begin(ctx context.Context, e Epoch) (Load, error) {
 		return l, nil
 	}
 	l.counts.w = draft
+	if l.packed, err = format.Compressed(&l.counts, t.settings.Compress); err != nil {
+		return nil, err
+	}
 	switch t.settings.Format {
 	case JSONLines:
-		l.w = jsonl.NewWriter(&l.counts, t.schema)
+		l.w = jsonl.NewWriter(l.packed, t.schema)
+	case form.JSON:
+		l.w = jsondoc.NewWriter(l.packed, t.schema)
 	case Parquet:
-		l.w, err = parquet.NewWriter(&l.counts, t.schema)
+		l.w, err = parquet.NewWriter(l.packed, t.schema)
+	case form.Avro:
+		l.w, err = avro.NewWriter(l.packed, t.schema, "")
+	case form.Excel:
+		l.w, err = excel.NewWriter(l.packed, t.schema, "")
+	case form.Fixed:
+		l.w, err = fixed.NewWriter(l.packed, t.schema, *t.layout, t.settings.Record)
 	default:
-		l.w, err = csv.NewWriter(&l.counts, t.schema, t.dialect, t.settings.Null)
+		l.w, err = csv.NewWriter(l.packed, t.schema, t.dialect, t.settings.Null)
 	}
 	return l, err
 }
@@ -113,6 +166,7 @@ type fileLoad struct {
 	draft  Draft
 	name   string
 	w      rowWriterTo
+	packed io.WriteCloser // compresses, where that is wanted
 	counts countingWriter
 	rows   int64
 }
@@ -136,7 +190,7 @@ func (l *fileLoad) Write(_ context.Context, b *batch.Batch) error {
 }
 
 func (l *fileLoad) Prepare(ctx context.Context) (Result, []Refused, error) {
-	if err := l.w.Flush(); err != nil {
+	if err := errors.Join(l.w.Flush(), l.packed.Close()); err != nil {
 		return Result{}, nil, err
 	}
 	r := Result{Target: l.name, Created: true, Inserted: l.rows, After: l.rows, Bytes: l.counts.n}

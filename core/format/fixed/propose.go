@@ -330,7 +330,7 @@ func parted(list [][]rune, places []place, start, end int) []Field {
 			}
 		}
 	}
-	if allDigits(values) && f.Length > 8 { // a day, and what follows
+	if digitsButLast(values) && f.Length > 8 { // a day, and what follows
 		for _, length := range []int{14, 12, 8} {
 			if f.Length <= length {
 				continue
@@ -372,9 +372,10 @@ func codeLength(values []string) int {
 	return n
 }
 
-func allDigits(values []string) bool {
+// digitsButLast tells whether values are digits, of which the last may hold a sign.
+func digitsButLast(values []string) bool {
 	for _, v := range values {
-		if strings.Trim(v, "0123456789") != "" {
+		if strings.Trim(v[:len(v)-1], "0123456789") != "" {
 			return false
 		}
 	}
