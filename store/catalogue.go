@@ -36,7 +36,11 @@ type CatalogueEntry struct {
 
 // KeepCatalogue takes the place of what was listed of a connection before.
 func (s *Store) KeepCatalogue(ctx context.Context, c Connection, entries []CatalogueEntry, took time.Duration) error {
-	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+	err := pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+		// One listing after the other: two at once would write the same entries.
+		if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock(hashtext('catalogue'), $1::int)`, c.ID); err != nil {
+			return err
+		}
 		if _, err := tx.Exec(ctx, `DELETE FROM catalogue WHERE connection_id = $1`, c.ID); err != nil {
 			return err
 		}
@@ -51,6 +55,10 @@ func (s *Store) KeepCatalogue(ctx context.Context, c Connection, entries []Catal
 			ON CONFLICT (connection_id) DO UPDATE SET connection_changed_at = $2, listed_at = now(), entries = $3, took_ms = $4, failed = ''`, c.ID, c.ChangedAt, len(entries), took.Milliseconds())
 		return err
 	})
+	if err == nil && len(entries) > 10_000 { // otherwise the first look at it would be slow
+		_, err = s.Pool.Exec(ctx, `ANALYZE catalogue`)
+	}
+	return err
 }
 
 // CatalogueFailed writes down that listing anew failed; what was listed before stays.
@@ -68,6 +76,6 @@ func (s *Store) Browse(ctx context.Context, connection int64, parent string, lim
 
 // SearchCatalogue finds entries whose path holds a text, the shortest names first.
 func (s *Store) SearchCatalogue(ctx context.Context, connection int64, text string, limit int) ([]connect.Entry, error) {
-	return many[connect.Entry](s.Pool.Query(ctx, `SELECT `+entryColumns+` FROM catalogue WHERE connection_id = $1 AND strpos(lower(path), lower($2)) > 0
+	return many[connect.Entry](s.Pool.Query(ctx, `SELECT `+entryColumns+` FROM catalogue WHERE connection_id = $1 AND strpos(lowered, lower($2)) > 0
 		ORDER BY length(name), path LIMIT $3`, connection, text, limit))
 }

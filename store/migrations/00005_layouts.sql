@@ -29,6 +29,7 @@ CREATE TABLE catalogue (
 	rows bigint,
 	bytes bigint,
 	detail text NOT NULL DEFAULT '',
+	lowered text GENERATED ALWAYS AS (lower(path)) STORED, -- what is searched
 	PRIMARY KEY (connection_id, path)
 );
 CREATE INDEX catalogue_parent ON catalogue (connection_id, parent, name);

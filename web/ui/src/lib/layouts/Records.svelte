@@ -124,7 +124,7 @@
       <div
         class="edge"
         class:on={f.name === chosen}
-        style:left="calc({end(f) - 1}ch - 4px)"
+        style:left="calc({end(f) - 1}ch - 3px)"
         role="slider"
         tabindex="0"
         aria-label="End of {f.name}"
@@ -194,14 +194,14 @@
     position: absolute;
     top: 0;
     bottom: 0;
-    width: 8px;
+    width: 6px;
     cursor: col-resize;
     touch-action: none;
   }
   .edge::after {
     content: '';
     position: absolute;
-    left: 3px;
+    left: 2px;
     top: 0;
     bottom: 0;
     width: 1px;
