@@ -11,7 +11,7 @@ import (
 
 // order lists the rooms from the ground up: each may use those before it.
 var order = []string{"core/schema", "core/batch", "core/match", "core/personal", "core/profile", "core/expr", "core/spill", "core/format", "core/format/csv", "core/format/fixed", "core/format/jsonl", "core/format/jsondoc", "core/format/xml", "core/format/avro", "core/format/excel", "core/format/parquet", "core/format/archive", "core/format/form", "core/calendar", "core/paging", "core/sheet", "core/step", "core/offer", "core/engine",
-	"connect", "connect/way", "connect/filestore", "connect/sqltables", "connect/folder", "connect/s3", "connect/sftp", "connect/httpapi", "connect/sqlite", "connect/mysql", "connect/postgres", "connect/kinds", "store", "work", "work/statefolder", "web/ui", "web/api", "localpg", "localmaria", "standin/faults", "standin/objectstore", "standin/sftpserver", "standin/councilapi", "demo", "cmd/welkin"}
+	"connect", "connect/way", "connect/filestore", "connect/sqltables", "connect/folder", "connect/s3", "connect/sftp", "connect/httpapi", "connect/webhook", "connect/sqlite", "connect/mysql", "connect/postgres", "connect/kinds", "store", "work", "work/statefolder", "web/ui", "web/api", "localpg", "localmaria", "standin/faults", "standin/objectstore", "standin/sftpserver", "standin/councilapi", "demo", "cmd/welkin"}
 
 func TestRoomsUseOnlyRoomsBelowThem(t *testing.T) {
 	place := map[string]int{}

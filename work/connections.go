@@ -26,7 +26,7 @@ func openConnection(ctx context.Context, s *store.Store, c store.Connection) (co
 	if err != nil {
 		return nil, err
 	}
-	return kind.Open(ctx, settings)
+	return kind.Open(WithInbox(ctx, s, c.ID), settings)
 }
 
 // Shared keeps connections open between requests. A connection that was changed

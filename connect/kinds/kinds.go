@@ -12,11 +12,12 @@ import (
 	"welkin/connect/s3"
 	"welkin/connect/sftp"
 	"welkin/connect/sqlite"
+	"welkin/connect/webhook"
 )
 
 // All lists the kinds in the order in which they are offered.
 func All() []connect.Kind {
-	return []connect.Kind{folder.Kind, postgres.Kind, mysql.Kind, sqlite.Kind, s3.Kind, sftp.Kind, httpapi.Kind}
+	return []connect.Kind{folder.Kind, postgres.Kind, mysql.Kind, sqlite.Kind, s3.Kind, sftp.Kind, httpapi.Kind, webhook.Kind}
 }
 
 // Find gives the kind of a name.

@@ -43,7 +43,7 @@ func (t Tunnel) Validate() error {
 }
 
 func (t Tunnel) dial(ctx context.Context) (*ssh.Client, error) {
-	return SSH{t.Host, t.Port, t.User, t.Password, t.Key, t.HostKey}.Dial(ctx)
+	return SSH(t).Dial(ctx)
 }
 
 // SSH is how one signs in at a machine by SSH.

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"log/slog"
 	"net/http"
+	"strings"
 	"sync"
 	"time"
 
@@ -76,6 +77,7 @@ func (s *Server) Handler() http.Handler {
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
 	r.Get("/readyz", s.ready)
 	r.Method(http.MethodGet, "/metrics", promhttp.HandlerFor(s.Metrics, promhttp.HandlerOpts{}))
+	r.Post("/hooks/{number}/{sign}", s.receive)
 	r.Group(func(r chi.Router) {
 		r.Use(s.sessions.LoadAndSave, s.withPerson)
 		s.mount(r)
@@ -140,7 +142,11 @@ func (s *Server) logged(next http.Handler) http.Handler {
 		if ww.Status() >= 500 {
 			level = slog.LevelError
 		}
-		s.Log.Log(r.Context(), level, "request", "method", r.Method, "path", r.URL.Path, "status", ww.Status(), "took", time.Since(began))
+		path := r.URL.Path
+		if strings.HasPrefix(path, "/hooks/") { // the rest of such an address is a secret
+			path = "/hooks/…"
+		}
+		s.Log.Log(r.Context(), level, "request", "method", r.Method, "path", path, "status", ww.Status(), "took", time.Since(began))
 	})
 }
 

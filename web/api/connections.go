@@ -16,6 +16,7 @@ import (
 	"welkin/connect/kinds"
 	"welkin/core/batch"
 	"welkin/store"
+	"welkin/work"
 )
 
 // connectionView is a connection as it is shown: of its secrets only which are
@@ -189,7 +190,7 @@ func (s *Server) connectionRoutes() {
 		if err != nil {
 			return nil, huma.Error422UnprocessableEntity(err.Error())
 		}
-		open, err := kind.Open(connect.WithRules(ctx, s.Work.Rules), settings)
+		open, err := kind.Open(work.WithInbox(connect.WithRules(ctx, s.Work.Rules), s.Store, in.ID), settings)
 		if err != nil {
 			return nil, huma.Error422UnprocessableEntity(err.Error())
 		}

@@ -63,7 +63,7 @@ func Copybook(text string) (l Layout, notes []string, err error) {
 		path = append(path, e)
 	}
 	if len(tops) == 0 {
-		return l, nil, fmt.Errorf("no data description was found; they begin with a level number, such as 05 HUT PIC X(4).")
+		return l, nil, fmt.Errorf("no data description was found; they begin with a level number, such as 05 HUT PIC X(4)")
 	}
 	bytewise := false
 	for _, top := range tops {
