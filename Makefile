@@ -74,6 +74,9 @@ soak: tools-test ui
 	$(GO) test ./core/format/jsonl -fuzz FuzzReader -fuzztime 2m
 	$(GO) test ./core/format/csv -fuzz FuzzRead -fuzztime 3m
 	$(GO) test ./core/format/fixed -fuzz FuzzRead -fuzztime 2m
+	$(GO) test ./core/format/fixed -fuzz FuzzCopybook -fuzztime 1m
+	$(GO) test ./core/format/jsondoc -fuzz FuzzReader -fuzztime 2m
+	$(GO) test ./core/format/xml -fuzz FuzzReader -fuzztime 2m
 	$(GO) test ./core/sheet -fuzz FuzzParse -fuzztime 3m
 
 ## bench: the figures of the closing notes

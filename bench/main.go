@@ -30,7 +30,7 @@ func main() {
 	rows := flag.Int("rows", 10_000_000, "rows of the large file")
 	folder := flag.String("folder", filepath.Join(os.TempDir(), "welkin-bench"), "where the data is kept")
 	program := flag.String("welkin", "bin/welkin", "the program that is measured")
-	only := flag.String("only", "", "letters of the tasks to run; all when empty")
+	only := flag.String("only", "", "letters of the tasks to run, s for what is found by itself, r for reading; all when empty")
 	times := flag.Int("times", 1, "how often each is run; the best counts")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
@@ -85,6 +85,14 @@ func (b *bench) run(ctx context.Context) error {
 	defer b.conn.Close(context.WithoutCancel(ctx))
 	if err := b.prepare(ctx); err != nil {
 		return err
+	}
+	if b.only == "" || strings.Contains(b.only, "s") {
+		finding(os.Stdout, uint64(time.Now().UnixNano()), 300)
+	}
+	if b.only == "" || strings.Contains(b.only, "r") {
+		if err := reading(ctx, os.Stdout, at("reading")); err != nil {
+			return err
+		}
 	}
 	fmt.Printf("\n%-42s %10s %8s %12s %8s %12s %8s\n", "task", "Welkin s", "MiB", "PostgreSQL s", "times", "pandas s", "times")
 	for _, t := range tasks {

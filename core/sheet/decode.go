@@ -3,11 +3,11 @@ package sheet
 import (
 	"errors"
 	"reflect"
-	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/token"
 )
 
 // decode reads a part of the document into a value; what does not fit is a problem
@@ -33,7 +33,7 @@ func (r *reading) decode(step string, node ast.Node, into any) {
 // unknownSetting says which settings there are where an unknown one stands.
 func (r *reading) unknownSetting(step string, node ast.Node, t reflect.Type, unknown *yaml.UnknownFieldError) {
 	name := unknown.Token.Value
-	settings := settingsBeside(node, name, t)
+	settings := settingsBeside(node, unknown.Token, t)
 	switch near := didYouMean(name, settings); {
 	case near != "":
 		r.problemAt(step, unknown.Token, "there is no setting %q here%s", name, near)
@@ -44,70 +44,74 @@ func (r *reading) unknownSetting(step string, node ast.Node, t reflect.Type, unk
 	}
 }
 
-// settingsBeside lists the settings of the mapping in which an unknown one stands:
-// of the types that t is made of, those of the one that has most of the mapping's
-// other keys.
-func settingsBeside(node ast.Node, name string, t reflect.Type) []string {
-	var beside []string
-	ast.Walk(visitor(func(n ast.Node) {
-		list, ok := entries(n)
-		if !ok || len(list) <= len(beside) || !slices.ContainsFunc(list, func(e *ast.MappingValueNode) bool { return keyOf(e) == name }) {
-			return
-		}
-		beside = beside[:0]
-		for _, e := range list {
-			if key := keyOf(e); key != name {
-				beside = append(beside, key)
-			}
-		}
-	}), node)
-	var best []string
-	most := -1
-	for _, settings := range settingsIn(t, map[reflect.Type]bool{}) {
-		has := 0
-		for _, key := range beside {
-			if slices.Contains(settings, key) {
-				has++
-			}
-		}
-		if has > most {
-			best, most = settings, has
+// settingsBeside lists the settings that may stand where the key of a token does: it
+// follows the keys above it through the type.
+func settingsBeside(node ast.Node, at *token.Token, t reflect.Type) []string {
+	path, ok := keysAbove(node, at)
+	if !ok {
+		return nil
+	}
+	for _, key := range path {
+		if t = settingType(plainType(t), key); t == nil {
+			return nil
 		}
 	}
-	return best
+	if t = plainType(t); t.Kind() != reflect.Struct {
+		return nil
+	}
+	var out []string
+	for f := range fields(t) {
+		if name, _, _ := strings.Cut(f.Tag.Get("json"), ","); name != "" && name != "-" {
+			out = append(out, name)
+		}
+	}
+	return out
 }
 
-type visitor func(ast.Node)
-
-func (v visitor) Visit(n ast.Node) ast.Visitor {
-	v(n)
-	return v
+// keysAbove gives the keys of the mappings that lead to the key of a token.
+func keysAbove(node ast.Node, at *token.Token) (path []string, found bool) {
+	if sequence, ok := node.(*ast.SequenceNode); ok {
+		for _, v := range sequence.Values {
+			if path, found := keysAbove(v, at); found {
+				return path, true
+			}
+		}
+		return nil, false
+	}
+	list, ok := entries(node)
+	if !ok {
+		return nil, false
+	}
+	for _, e := range list {
+		if key := e.Key.GetToken(); key.Position.Line == at.Position.Line && key.Position.Column == at.Position.Column {
+			return nil, true
+		}
+		if path, found := keysAbove(e.Value, at); found {
+			return append([]string{keyOf(e)}, path...), true
+		}
+	}
+	return nil, false
 }
 
-// settingsIn lists the names of the settings of each struct that a type is made of,
-// the outer ones first.
-func settingsIn(t reflect.Type, seen map[reflect.Type]bool) [][]string {
+// plainType is what pointers and lists are of.
+func plainType(t reflect.Type) reflect.Type {
 	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice || t.Kind() == reflect.Map {
 		t = t.Elem()
 	}
-	if t.Kind() != reflect.Struct || seen[t] {
+	return t
+}
+
+// settingType gives the type of a setting, nil for none.
+func settingType(t reflect.Type, key string) reflect.Type {
+	if t.Kind() != reflect.Struct {
 		return nil
 	}
-	seen[t] = true
-	var own []string
-	var inner [][]string
 	for f := range fields(t) {
-		name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
-		if name == "" || name == "-" {
-			continue
+		if name, _, _ := strings.Cut(f.Tag.Get("json"), ","); name == key {
+			return f.Type
 		}
-		own = append(own, name)
-		inner = append(inner, settingsIn(f.Type, seen)...)
 	}
-	if len(own) == 0 {
-		return inner
-	}
-	return append([][]string{own}, inner...)
+	return nil
 }
 
 // fields gives the fields of a struct and of those it embeds.
