@@ -1,5 +1,6 @@
 // Package parquet writes and reads Apache Parquet files, each column in the type
-// that the table of types gives it in Arrow: parquet.go reads, write.go writes.
+// that the table of types gives it in Arrow: parquet.go reads, foreign.go takes over what
+// other programs wrote in types of their own, write.go writes.
 package parquet
 
 import (
@@ -7,6 +8,7 @@ import (
 	"fmt"
 	"io"
 
+	"github.com/apache/arrow-go/v18/arrow"
 	"github.com/apache/arrow-go/v18/arrow/memory"
 	"github.com/apache/arrow-go/v18/parquet/file"
 	"github.com/apache/arrow-go/v18/parquet/pqarrow"
@@ -20,6 +22,8 @@ type Reader struct {
 	file    *file.Reader
 	records pqarrow.RecordReader
 	schema  *schema.Schema
+	ctx     context.Context
+	foreign bool // some column has to be converted
 }
 
 // Source is what a Parquet file is read from: it is read from its end.
@@ -42,16 +46,18 @@ func Open(ctx context.Context, r Source, columns []string) (*Reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &Reader{file: f, schema: &schema.Schema{}}
+	out := &Reader{file: f, schema: &schema.Schema{}, ctx: ctx}
 	var leaves []int
 	for i, field := range have.Fields() {
 		if columns != nil && !contains(columns, field.Name) {
 			continue
 		}
-		t, ok := schema.FromArrow(field.Type)
+		own, ok := ownType(field.Type)
 		if !ok {
 			return nil, fmt.Errorf("column %q is %s, which Welkin has no type for", field.Name, field.Type)
 		}
+		t, _ := schema.FromArrow(own)
+		out.foreign = out.foreign || !arrow.TypeEqual(own, field.Type)
 		out.schema.Columns = append(out.schema.Columns, schema.Column{Name: field.Name, Type: t, Nullable: field.Nullable})
 		leaves = append(leaves, leavesOf(reader.Manifest, i)...)
 	}
@@ -99,9 +105,17 @@ func (r *Reader) Next() (*batch.Batch, error) {
 	}
 	record := r.records.RecordBatch()
 	b := &batch.Batch{Schema: r.schema, N: int(record.NumRows())}
-	for _, c := range record.Columns() {
-		c.Retain() // the reader lets go of its record at the next call
-		c.NullN()  // counted here, not by several goroutines at once
+	for i, c := range record.Columns() {
+		if !r.foreign {
+			c.Retain() // the reader lets go of its record at the next call
+		} else {
+			own, err := convert(r.ctx, c, r.schema.Columns[i].Type.Arrow())
+			if err != nil {
+				return nil, fmt.Errorf("column %q of the Parquet file, kept as %s, as %s: %w", r.schema.Columns[i].Name, c.DataType(), r.schema.Columns[i].Type, err)
+			}
+			c = own
+		}
+		c.NullN() // counted here, not by several goroutines at once
 		b.Cols = append(b.Cols, c)
 	}
 	return b, nil
