@@ -59,7 +59,7 @@ check: ui
 test-go: ui
 	$(GO) test $$($(GO) list ./... | grep -v /e2e)
 test-race: ui
-	$(GO) test -race -skip "RandomSheets|PlantedFaults" ./core/engine ./core/format/... ./work/...
+	$(GO) test -race -skip "RandomSheets|PlantedFaults" ./core/engine ./core/format/csv ./core/format/jsonl ./core/format/parquet ./work/...
 test-ui: $(UI)/node_modules/.installed
 	cd $(UI) && npm run --silent test
 test-e2e: tools-test ui
@@ -92,7 +92,7 @@ generate: $(UI)/node_modules/.installed
 
 ## screenshots: take the pictures of the main views anew
 screenshots: tools-test ui
-	WELKIN_SHOTS=$(CURDIR)/docs/screenshots $(GO) test ./e2e -run TestEveryPageFitsAndIsQuiet -count=1
+	WELKIN_SHOTS=$(CURDIR)/docs/screenshots $(GO) test ./e2e -run 'TestEveryPageFitsAndIsQuiet|TestALayoutIsDrawnOnTheRecords' -count=1
 
 clean:
 	rm -rf bin $(UI)/node_modules; find $(UI)/dist -mindepth 1 -not -name .gitkeep -delete
