@@ -92,6 +92,10 @@
 </div>
 
 <style>
+  .lines {
+    margin: 0 8px;
+    width: calc(100% - 16px);
+  }
   .tree {
     overflow: auto;
     font-size: 12px;

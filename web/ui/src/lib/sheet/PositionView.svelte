@@ -46,7 +46,7 @@
     Read up to
     {#if position?.files}<b class="num">{position.files.length}</b> files{:else}<code>{position?.column}</code> =
       <b class="data">{position?.up_to ?? '∅'}</b>{/if},
-    {at.changed_by ? `set by ${at.changed_by}` : `by epoch ${at.epoch}`}
+    {at.changed_by ? `set by ${at.changed_by}` : `by epoch ${at.epoch}`},
     <Ago time={at.changed_at} />.
     {#if may('operator')}
       <button class="plain" onclick={() => (asking = true)}>Set back to the start…</button>
