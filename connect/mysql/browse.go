@@ -119,10 +119,10 @@ func (d *Database) describe(ctx context.Context, db *sql.DB, name string) (*step
 
 // Describe implements connect.Connection.
 func (d *Database) Describe(ctx context.Context, name string) (*connect.Description, error) {
-	return d.DescribeTable(ctx, name)
+	return connect.DescribeTable(ctx, d, name)
 }
 
 // Sample implements connect.Connection.
 func (d *Database) Sample(ctx context.Context, name string, rows int) (batch.Wire, error) {
-	return d.SampleTable(ctx, name, rows)
+	return connect.SampleTable(ctx, d, name, rows)
 }

@@ -3,7 +3,6 @@ package postgres
 import (
 	"context"
 	"fmt"
-	"io"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -127,46 +126,10 @@ func (d *Database) Table(ctx context.Context, name string) (*step.Table, error) 
 
 // Describe implements connect.Connection.
 func (d *Database) Describe(ctx context.Context, path string) (*connect.Description, error) {
-	t, err := d.Table(ctx, path)
-	if err != nil {
-		return nil, err
-	}
-	if t == nil {
-		return nil, fmt.Errorf("there is no table %s any more", path)
-	}
-	out := &connect.Description{Path: path, Columns: t.Schema.Columns, Keys: t.Keys, Rows: &t.Rows}
-	if t.Rows < 0 {
-		out.Rows = nil
-	}
-	for _, n := range t.Native {
-		out.Native = append(out.Native, n.Type)
-	}
-	return out, nil
+	return connect.DescribeTable(ctx, d, path)
 }
 
 // Sample implements connect.Connection.
 func (d *Database) Sample(ctx context.Context, path string, limit int) (batch.Wire, error) {
-	t, err := d.Table(ctx, path)
-	if err != nil {
-		return batch.Wire{}, err
-	}
-	if t == nil {
-		return batch.Wire{}, fmt.Errorf("there is no table %s any more", path)
-	}
-	r, err := d.Read(ctx, step.TableRead{Table: path, Schema: t.Schema, Columns: t.Schema.Names(), Limit: int64(limit)})
-	if err != nil {
-		return batch.Wire{}, err
-	}
-	defer r.Close()
-	var batches []*batch.Batch
-	for {
-		c, err := r.Next(ctx)
-		if err == io.EOF {
-			return batch.ToWire(t.Schema, batches, limit), nil
-		}
-		if err != nil {
-			return batch.Wire{}, err
-		}
-		batches = append(batches, c.Batch)
-	}
+	return connect.SampleTable(ctx, d, path, limit)
 }

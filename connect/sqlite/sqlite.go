@@ -219,12 +219,12 @@ func (d *Database) list(ctx context.Context, part string, limit int) ([]connect.
 
 // Describe implements connect.Connection.
 func (d *Database) Describe(ctx context.Context, name string) (*connect.Description, error) {
-	return d.DescribeTable(ctx, name)
+	return connect.DescribeTable(ctx, d, name)
 }
 
 // Sample implements connect.Connection.
 func (d *Database) Sample(ctx context.Context, name string, rows int) (batch.Wire, error) {
-	return d.SampleTable(ctx, name, rows)
+	return connect.SampleTable(ctx, d, name, rows)
 }
 
 // Close implements connect.Connection.

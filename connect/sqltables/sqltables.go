@@ -11,7 +11,6 @@ import (
 	"io"
 	"strings"
 
-	"welkin/connect"
 	"welkin/core/batch"
 	"welkin/core/schema"
 	"welkin/core/step"
@@ -362,50 +361,4 @@ func (r *reader) Close() error {
 		return nil // the way is cut: there is nothing to be undone
 	}
 	return nil
-}
-
-// DescribeTable implements connect.Connection's Describe.
-func (d *Database) DescribeTable(ctx context.Context, name string) (*connect.Description, error) {
-	t, err := d.Table(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	if t == nil {
-		return nil, fmt.Errorf("there is no table %q; it may have been renamed or dropped", name)
-	}
-	out := &connect.Description{Path: name, Columns: t.Schema.Columns, Keys: t.Keys}
-	for _, n := range t.Native {
-		out.Native = append(out.Native, n.Type)
-	}
-	if t.Rows >= 0 {
-		out.Rows = &t.Rows
-	}
-	return out, nil
-}
-
-// SampleTable implements connect.Connection's Sample.
-func (d *Database) SampleTable(ctx context.Context, name string, rows int) (batch.Wire, error) {
-	t, err := d.Table(ctx, name)
-	if err != nil {
-		return batch.Wire{}, err
-	}
-	if t == nil {
-		return batch.Wire{}, fmt.Errorf("there is no table %q; it may have been renamed or dropped", name)
-	}
-	r, err := d.Read(ctx, step.TableRead{Table: name, Schema: t.Schema, Columns: t.Schema.Names(), Limit: int64(rows)})
-	if err != nil {
-		return batch.Wire{}, err
-	}
-	defer r.Close()
-	var batches []*batch.Batch
-	for {
-		c, err := r.Next(ctx)
-		if err == io.EOF {
-			return batch.ToWire(t.Schema, batches, rows), nil
-		}
-		if err != nil {
-			return batch.Wire{}, err
-		}
-		batches = append(batches, c.Batch)
-	}
 }
