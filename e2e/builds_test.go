@@ -134,9 +134,7 @@ var builds = []build{
 		does: func(b *builder) {
 			b.readsFiles("occupancy_*.csv", "months")
 			b.pushOn("button", "Change how they are read")
-			b.pushOn("[data-setting='dialect.header'] input", "")
-			b.pushOn(".also button", "header lines")
-			b.set("dialect.header_lines", "2")
+			b.until("the two lines of the header are found", `document.querySelector("[data-setting='dialect.header_lines'] input")?.value === '2'`)
 			b.pushOn(".also button", "file name as")
 			b.set("file_as", "file")
 			b.see("Jan planned")
@@ -341,7 +339,7 @@ func day(form, text string) string {
 
 var clubShapes = []clubShape{
 	{"fellside", ',', `"Member No"::text`, `"Name"`, `"Since"`, func(r []string) string { return r[0] + "," + r[1] + "," + r[2] }},
-	{"north_ridge", ';', `nr::text`, `given_name || ' ' || surname`, `to_date(joined::text, 'DD.MM.YYYY')`, func(r []string) string { return r[0] + "," + r[2] + " " + r[1] + "," + day("02.01.2006", r[3]) }},
+	{"north_ridge", ';', `nr::text`, `given_name || ' ' || surname`, `joined`, func(r []string) string { return r[0] + "," + r[2] + " " + r[1] + "," + day("02.01.2006", r[3]) }},
 	{"lake", ',', `id`, `"full name"`, `"member since"`, func(r []string) string { return r[0] + "," + r[1] + "," + r[2] }},
 	{"dunvarrow", ';', `"No."`, `initcap("Member")`, `make_date("Year", 1, 1)`, func(r []string) string {
 		words := strings.Fields(strings.ToLower(r[1]))
@@ -350,7 +348,7 @@ var clubShapes = []clubShape{
 		}
 		return r[0] + "," + strings.Join(words, " ") + "," + r[2] + "-01-01"
 	}},
-	{"saltmere", ',', `number::text`, `name`, `to_date(since, 'DD/MM/YYYY')`, func(r []string) string { return r[1] + "," + r[0] + "," + day("02/01/2006", r[2]) }},
+	{"saltmere", ',', `number::text`, `name`, `since`, func(r []string) string { return r[1] + "," + r[0] + "," + day("02/01/2006", r[2]) }},
 	{"costes", '\t', `"MEMBER"::text`, `"NAME"`, `to_date("ENTRY"::text, 'YYYYMMDD')`, func(r []string) string { return r[0] + "," + r[1] + "," + day("20060102", r[2]) }},
 	{"quensted", ',', `number::text`, `trim(name)`, `since`, func(r []string) string { return r[0] + "," + strings.TrimSpace(r[1]) + "," + r[2] }},
 }
